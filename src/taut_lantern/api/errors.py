@@ -1,0 +1,76 @@
+"""One table from errors to problem+json."""
+
+from __future__ import annotations
+
+import logging
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from sqlalchemy.exc import OperationalError
+from starlette.exceptions import HTTPException
+
+from ..core.errors import BadInput, Cancelled, Conflict, LanternError, NotEnough, NotFound
+
+STATUS: list[tuple[type[LanternError], int]] = [
+    (NotFound, 404),
+    (Conflict, 409),
+    (BadInput, 422),
+    (NotEnough, 422),
+    (Cancelled, 409),
+    (LanternError, 500),
+]
+log = logging.getLogger("taut_lantern.api")
+
+
+def problem(status: int, code: str, detail: str, subject: str = "", remedy: str = "") -> JSONResponse:
+    body = {
+        "type": f"about:{code}",
+        "title": code.replace("_", " "),
+        "status": status,
+        "code": code,
+        "detail": detail,
+        "subject": subject,
+        "remedy": remedy,
+    }
+    return JSONResponse(body, status_code=status, media_type="application/problem+json")
+
+
+def install(app: FastAPI) -> None:
+    @app.exception_handler(LanternError)
+    def _(request: Request, error: LanternError) -> JSONResponse:
+        status = next(code for kind, code in STATUS if isinstance(error, kind))
+        return problem(status, error.code, error.message, error.subject, error.remedy)
+
+    @app.exception_handler(RequestValidationError)
+    def _(request: Request, error: RequestValidationError) -> JSONResponse:
+        first = error.errors()[0]
+        where = ".".join(str(x) for x in first["loc"][1:]) or str(first["loc"][0])
+        return problem(422, "bad_request", f"{where}: {first['msg']}", where, "correct the request")
+
+    @app.exception_handler(HTTPException)
+    def _(request: Request, error: HTTPException) -> JSONResponse:
+        response = problem(
+            error.status_code, {404: "not_found", 405: "method_not_allowed"}.get(error.status_code, "refused"), str(error.detail)
+        )
+        response.headers.update(error.headers or {})
+        return response
+
+    @app.exception_handler(OperationalError)
+    def _(request: Request, error: OperationalError) -> JSONResponse:
+        full = "No space left" in str(error.orig) or "DiskFull" in type(error.orig).__name__
+        if full:
+            return problem(
+                507, "disk_full", "the disk of the database is full", remedy="free some space and try again; nothing half-done was kept"
+            )
+        return problem(503, "no_database", "the database does not answer", remedy="wait a moment and try again")
+
+    @app.exception_handler(Exception)
+    def _(request: Request, error: Exception) -> JSONResponse:
+        log.exception("unexpected", exc_info=error)
+        return problem(
+            500,
+            "unexpected",
+            "something went wrong in the server; nothing half-done was kept",
+            remedy="try again; if it happens again, report what you did",
+        )

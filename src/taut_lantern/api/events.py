@@ -1,0 +1,60 @@
+"""Events by SSE: one listening database connection per process feeds all open pages."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import threading
+from collections.abc import AsyncIterator
+from typing import Any
+
+import psycopg
+
+from ..settings import settings
+
+
+class Hub:
+    """Hands notifications on to the queues of those who listen to a project."""
+
+    def __init__(self) -> None:
+        self.queues: dict[asyncio.Queue[str], str] = {}
+        self.loop: asyncio.AbstractEventLoop | None = None
+        self.stopping = threading.Event()
+
+    def start(self) -> None:
+        self.loop = asyncio.get_running_loop()
+        threading.Thread(target=self._listen, daemon=True, name="events").start()
+
+    def _listen(self) -> None:
+        while not self.stopping.is_set():
+            try:
+                with psycopg.connect(settings().database, autocommit=True) as c:
+                    c.execute("LISTEN lantern")
+                    while not self.stopping.is_set():
+                        for note in c.notifies(timeout=1.0):
+                            self._hand_on(json.loads(note.payload), note.payload)
+            except psycopg.Error:
+                self.stopping.wait(1.0)
+
+    def _hand_on(self, body: dict[str, Any], payload: str) -> None:
+        if self.loop is None or self.loop.is_closed():
+            return
+        for queue, project in list(self.queues.items()):
+            if project in ("", body["project"]) and queue.qsize() < 200:
+                self.loop.call_soon_threadsafe(queue.put_nowait, payload)
+
+    async def stream(self, project_id: str) -> AsyncIterator[str]:
+        queue: asyncio.Queue[str] = asyncio.Queue()
+        self.queues[queue] = project_id
+        try:
+            yield "event: hello\ndata: {}\n\n"
+            while not self.stopping.is_set():
+                try:
+                    yield f"event: change\ndata: {await asyncio.wait_for(queue.get(), 10)}\n\n"
+                except TimeoutError:
+                    yield ": still here\n\n"
+        finally:
+            self.queues.pop(queue, None)
+
+
+hub = Hub()

@@ -1,0 +1,125 @@
+"""The command line: serve, work, run a whole job unattended, and what the launcher needs."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import signal
+import subprocess
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+
+app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False)
+console = Console(stderr=True)
+
+
+@app.command()
+def setup(quick: Annotated[bool, typer.Option(help="skip compiling")] = False) -> None:
+    """Migrate the database and compile the kernels once (cached)."""
+    from .store.db import migrate
+    from .store.queue import apply_schema
+
+    logging.getLogger("alembic").setLevel(logging.WARNING)
+    migrate()
+    apply_schema()
+    if not quick:
+        from .standins.warm import warm
+
+        warm()
+
+
+@app.command()
+def demo() -> None:
+    """Make the demo project when there is none; the worker fills it."""
+    from .steps.demo import NAME, ensure
+    from .store.queue import app as queue
+
+    with queue.open():
+        if ensure():
+            console.print(f"[dim]· {NAME} will be scanned and brought in now[/dim]")
+
+
+@app.command()
+def serve(workers: int = 1) -> None:
+    """Serve the application and work on its jobs until stopped."""
+    import uvicorn
+
+    from .settings import settings
+
+    host, port = settings().host, settings().port
+    loopback = host in ("127.0.0.1", "::1", "localhost")
+    if not loopback and not settings().token:
+        import secrets
+
+        os.environ["LANTERN_TOKEN"] = secrets.token_urlsafe(24)
+        settings.cache_clear()
+    from .api.app import make_app
+
+    helpers = [subprocess.Popen([sys.executable, "-m", "taut_lantern.cli", "work", "--with-parent"]) for _ in range(workers)]
+    console.print(
+        f"\n  Taut Lantern is at [bold]http://{host}:{port}/{'' if loopback else '?token=' + settings().token}[/bold]   (Ctrl+C stops it)\n"
+    )
+    try:
+        uvicorn.run(make_app(), host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)
+    finally:
+        for h in helpers:
+            h.send_signal(signal.SIGTERM)
+        for h in helpers:
+            try:
+                h.wait(6)
+            except subprocess.TimeoutExpired:
+                h.kill()
+
+
+@app.command()
+def work(concurrency: int = 0, with_parent: Annotated[bool, typer.Option(hidden=True)] = False) -> None:
+    """One worker. More of them may run on other machines that reach the database."""
+    if with_parent:
+        import ctypes
+
+        ctypes.CDLL("libc.so.6").prctl(1, signal.SIGTERM)
+    logging.basicConfig(level=logging.WARNING)
+    from .work.worker import work as run_worker
+
+    asyncio.run(run_worker(concurrency))
+
+
+@app.command()
+def run(
+    scans: Annotated[list[Path], typer.Argument(help="E57 files or folders of them")],
+    deliver: Annotated[Path, typer.Option(help="folder for the deliveries and result.json")],
+    control: Annotated[Path | None, typer.Option(help="control file")] = None,
+    columns: Annotated[str, typer.Option(help="column order of the control file, e.g. name,n,e,h")] = "",
+    unit: Annotated[str, typer.Option(help="unit of the control file: m, mm, ft, us_ft")] = "m",
+    targets: Annotated[str, typer.Option(help="targets to find, e.g. spheres:0.0725 (radius in metres)")] = "",
+    keep: Annotated[bool, typer.Option(help="keep the project in the database")] = True,
+) -> None:
+    """A whole job without a screen: bring in, tie, place, hand over. Exit 0 when all is connected and nothing is parted, else 3."""
+    from .core.errors import LanternError
+    from .steps.unattended import run_job
+
+    try:
+        code = run_job(scans, deliver, control, columns, unit, targets, keep, console)
+    except LanternError as problem:
+        console.print(f"[bold]{problem.message}[/bold]\n{problem.remedy}")
+        raise typer.Exit(2) from None
+    raise typer.Exit(code)
+
+
+@app.command()
+def openapi(path: Path) -> None:
+    """Write the OpenAPI document."""
+    import json
+
+    from .api.app import make_app
+
+    path.write_text(json.dumps(make_app().openapi(), indent=1, sort_keys=True) + "\n")
+
+
+if __name__ == "__main__":
+    app()

@@ -1,0 +1,100 @@
+"""What speaks for and against a placement of two scans (see the tolerance profile for what is made of it)."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .. import frames
+from ..kernels import rays
+from .fine import Fine, Matches, match
+from .prepared import Prepared
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Dense:
+    """The dense see-through test: square metres that agree and that were seen through, and shares."""
+
+    agree_m2: float
+    violated_m2: float
+    see_through: float  # violated / (violated + agreeing), the worse direction
+    overlap: float  # share of both scans' surfaces that the other confirms
+
+    @property
+    def clean(self) -> bool:
+        return self.see_through < 0.012
+
+
+@dataclass(frozen=True)
+class Evidence:
+    fit_median: float  # metres, absolute plane-to-plane distances at reciprocal matches
+    fit_rms: float
+    fit_p90: float
+    histogram: tuple[int, ...]  # 24 bins of 0.5 mm
+    overlap: float
+    see_through: float
+    violated_m2: float
+    patch_share: float  # share of 0.5 m patches whose mean distance exceeds 5 mm
+    patches: int
+    weak_sigma: float
+    weak_direction: tuple[float, ...]
+    smallest: float
+    offset_sigma: float
+
+    def as_dict(self) -> dict[str, object]:
+        return asdict(self)
+
+
+def verdicts(a: Prepared, b: Prepared, T_a_b: Array, most: int) -> NDArray[np.int8]:
+    """What a's rays say of the first ``most`` raw points of b (they lie in random order)."""
+    return np.asarray(rays.see_through(a.grid.image, a.grid.geo, a.grid.wrap, T_a_b, b.raw.points[:most], b.raw.normals[:most], 0.05, 0.12))
+
+
+def dense(a: Prepared, b: Prepared, T_a_b: Array, most: int = 1_000_000) -> Dense:
+    """Both scans' raw points (at most ``most`` of each) against the other's rays."""
+    ab, ba = verdicts(a, b, T_a_b, most), verdicts(b, a, frames.inverse(T_a_b), most)
+    worst, agree, violated, seen = 0.0, 0.0, 0.0, 0.0
+    for verdict, area in ((ab, b.raw_area * len(b.raw) / max(len(ab), 1)), (ba, a.raw_area * len(a.raw) / max(len(ba), 1))):
+        yes, no = float((verdict == 1).sum()), float((verdict == 2).sum())
+        worst = max(worst, no / max(yes + no, 1.0))
+        agree, violated = agree + yes * area, violated + no * area
+        seen += len(verdict) * area
+    return Dense(agree, violated, worst, agree / max(seen, 1e-9))
+
+
+def patches(m: Matches, size: float = 0.5) -> tuple[float, int]:
+    """(share of patches whose mean distance exceeds 5 mm, number of patches with at least 4 matches)."""
+    key = np.floor(m.place / size).astype(np.int64)
+    _, label = np.unique(key @ np.array([1, 4001, 16008001]), return_inverse=True)
+    count = np.bincount(label)
+    mean = np.bincount(label, m.distance) / np.maximum(count, 1)
+    enough = count >= 4
+    return (float((np.abs(mean[enough]) > 0.005).mean()) if enough.any() else 1.0), int(enough.sum())
+
+
+def evidence(a: Prepared, b: Prepared, result: Fine, seen: Dense | None = None) -> Evidence:
+    """All evidence of a pair at its fine alignment."""
+    seen = seen or dense(a, b, result.T_a_b)
+    wide = match(a, b, result.T_a_b, 0.05, 2, 0.85)
+    d = np.abs(wide.distance)
+    share, count = patches(wide)
+    bins = np.histogram(d, bins=24, range=(0, 0.012))[0]
+    return Evidence(
+        float(np.median(d)),
+        float(np.sqrt(np.mean(d**2))),
+        float(np.percentile(d, 90)),
+        tuple(int(v) for v in bins),
+        seen.overlap,
+        seen.see_through,
+        seen.violated_m2,
+        share,
+        count,
+        result.weak_sigma,
+        tuple(float(v) for v in result.weak_direction),
+        result.smallest,
+        result.offset_sigma,
+    )

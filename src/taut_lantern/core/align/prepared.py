@@ -1,0 +1,70 @@
+"""What matching needs of a scan, computed once: even samples with planes, a balanced subset, raw points for the
+dense test, a coarse range pyramid and a histogram of walls.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..kernels import rays
+from ..scan.grid import Grid, range_image
+from ..scan.scan import Scan
+
+PYRAMID_STEP = math.radians(1.0)
+
+
+@dataclass(frozen=True)
+class Samples:
+    """points (m, 3) plane centroids and normals (m, 3) towards the scanner, float64 metres station frame."""
+
+    points: NDArray[np.float64]
+    normals: NDArray[np.float64]
+
+    def __len__(self) -> int:
+        return len(self.points)
+
+
+@dataclass(frozen=True)
+class Prepared:
+    grid: Grid
+    fine: Samples  # even in space, for the fine alignment
+    balanced: Samples  # up to 250 in each of 10 classes of normals
+    raw: Samples  # dense test: up to 250,000 points with normals, even in space
+    raw_area: float  # square metres each raw point stands for
+    pyramid: NDArray[np.float32]
+    yaw: NDArray[np.float64]  # (720,) wall area by direction of the normal
+
+
+def sample(grid: Grid, spacing: float, most: int, phase: float = 0.37) -> tuple[Samples, float]:
+    """Samples even in space at ``spacing`` metres (widened until at most ``most``), and the spacing used."""
+    pixels = rays.pick_uniform(grid.image, grid.geo, spacing, phase)
+    while len(pixels) > most:
+        spacing *= max(1.05, math.sqrt(len(pixels) / most))
+        pixels = rays.pick_uniform(grid.image, grid.geo, spacing, phase)
+    plane, ok = rays.planes(grid.image, grid.step, grid.wrap, pixels)
+    order = np.random.default_rng(5).permutation(int(ok.sum()))
+    return Samples(np.ascontiguousarray(plane[ok][order, :3]), np.ascontiguousarray(plane[ok][order, 3:6])), spacing
+
+
+def _balanced(s: Samples, grid: Grid, each: int = 250) -> Samples:
+    rho = np.linalg.norm(s.points, axis=1)
+    small = rho * grid.step < 0.12
+    az = np.floor((np.arctan2(s.normals[:, 1], s.normals[:, 0]) + math.pi) / (math.pi / 4)).astype(int) % 8
+    kind = np.where(s.normals[:, 2] > 0.7, 8, np.where(s.normals[:, 2] < -0.7, 9, az))
+    keep = np.concatenate([np.nonzero(small & (kind == k))[0][:each] for k in range(10)])
+    return Samples(s.points[keep], s.normals[keep])
+
+
+def prepare(scan: Scan, grid: Grid | None = None) -> Prepared:
+    """All that matching needs. NotEnough when the scan has no planes to hold on to is told by ``fine`` being short."""
+    grid = grid or range_image(scan)
+    fine, _ = sample(grid, 0.12, 40_000)
+    raw, spacing = sample(grid, 0.05, 120_000, 0.11)
+    walls = np.abs(fine.normals[:, 2]) < 0.2
+    direction = np.arctan2(fine.normals[walls, 1], fine.normals[walls, 0])
+    yaw = np.bincount((np.floor(np.degrees(direction) * 2).astype(int)) % 720, minlength=720).astype(float)
+    return Prepared(grid, fine, _balanced(fine, grid), raw, spacing**2, rays.pyramid(grid.image, grid.geo, PYRAMID_STEP), yaw)

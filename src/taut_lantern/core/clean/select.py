@@ -1,0 +1,62 @@
+"""Selection shapes: which points are inside? Everything in the project frame, metres."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .. import frames
+from ..errors import BadInput
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Box:
+    """An oriented box: T_box_project brings project points into it, where |x|, |y|, |z| <= half."""
+
+    centre: tuple[float, float, float]
+    half: tuple[float, float, float]
+    yaw: float = 0.0
+
+    def inside(self, points: Array) -> NDArray[np.bool_]:
+        t = frames.inverse(frames.pose(self.yaw, self.centre))
+        return np.asarray((np.abs(frames.apply(t, points)) <= np.array(self.half)).all(axis=1))
+
+
+def in_polygon(points: Array, polygon: Array) -> NDArray[np.bool_]:
+    """Even-odd rule (Shimrat 1962) for (n, 2) points and (k, 2) corners."""
+    inside = np.zeros(len(points), bool)
+    x, y = points[:, 0], points[:, 1]
+    for (x0, y0), (x1, y1) in zip(polygon, np.roll(polygon, -1, axis=0), strict=True):
+        if y0 == y1:
+            continue
+        crosses = (y0 > y) != (y1 > y)
+        inside ^= crosses & (x < (x1 - x0) * (y - y0) / (y1 - y0) + x0)
+    return inside
+
+
+@dataclass(frozen=True)
+class Lasso:
+    """A drawn outline in normalised view coordinates (-1..1) with the view's projection.
+
+    view : (4, 4) clip = view @ [x, y, z, 1], column vectors, as the pane had it (double precision).
+    """
+
+    view: Array
+    outline: Array
+
+    def __post_init__(self) -> None:
+        if self.outline.ndim != 2 or len(self.outline) < 3:
+            raise BadInput("a lasso needs at least three corners", remedy="draw round the points")
+        if self.view.shape != (4, 4) or not np.isfinite(self.view).all() or not np.isfinite(self.outline).all():
+            raise BadInput("the lasso's view is not a finite 4x4 matrix", remedy="draw it again")
+
+    def inside(self, points: Array) -> NDArray[np.bool_]:
+        clip = points @ self.view[:, :3].T + self.view[:, 3]
+        front = clip[:, 3] > 1e-9
+        flat = clip[:, :2] / np.where(front, clip[:, 3], 1.0)[:, None]
+        depth = clip[:, 2] / np.where(front, clip[:, 3], 1.0)
+        return np.asarray(front & (np.abs(depth) <= 1) & in_polygon(flat, self.outline))

@@ -1,0 +1,103 @@
+"""Rigid transforms between named frames.
+
+A pose is a (4, 4) float64 array ``T_target_source`` with ``p_target = T_target_source @ [p_source, 1]``.
+Small motions are six numbers ``[rx, ry, rz, tx, ty, tz]`` (radians, metres) applied on the left:
+``T' = small(d) @ T`` (Barfoot, *State Estimation for Robotics*, ch. 7, left perturbation, rotation and
+translation kept apart).
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+METRE_PER_UNIT = {"m": 1.0, "mm": 0.001, "ft": 0.3048, "us_ft": 1200.0 / 3937.0}
+
+
+def skew(v: Array) -> Array:
+    """Cross-product matrix of a (3,) vector."""
+    return np.array([[0, -v[2], v[1]], [v[2], 0, -v[0]], [-v[1], v[0], 0]], dtype=float)
+
+
+def rotation(w: Array) -> Array:
+    """(3, 3) rotation of the rotation vector w (radians), Rodrigues' formula."""
+    a = float(np.linalg.norm(w))
+    if a < 1e-12:
+        return np.eye(3) + skew(w)
+    k = skew(w / a)
+    return np.eye(3) + math.sin(a) * k + (1 - math.cos(a)) * (k @ k)
+
+
+def rotation_vector(r: Array) -> Array:
+    """Rotation vector (radians) of a (3, 3) rotation; inverse of :func:`rotation`."""
+    c = max(-1.0, min(1.0, (float(np.trace(r)) - 1) / 2))
+    v = np.array([r[2, 1] - r[1, 2], r[0, 2] - r[2, 0], r[1, 0] - r[0, 1]])
+    a = math.acos(c)
+    if a < 1e-7:
+        return v / 2
+    if math.pi - a < 1e-5:  # close to half a turn: axis from the symmetric part
+        b = (r + np.eye(3)) / 2
+        i = int(np.argmax(np.diag(b)))
+        axis = b[i] / math.sqrt(max(b[i, i], 1e-300))
+        return a * axis / np.linalg.norm(axis) * (1 if float(v @ axis) >= 0 else -1)
+    return v * (a / (2 * math.sin(a)))
+
+
+def small(d: Array) -> Array:
+    """(4, 4) transform of a small motion [rx, ry, rz, tx, ty, tz]."""
+    t = np.eye(4)
+    t[:3, :3] = rotation(np.asarray(d[:3], float))
+    t[:3, 3] = d[3:]
+    return t
+
+
+def pose(yaw_rad: float = 0.0, xyz: tuple[float, float, float] = (0.0, 0.0, 0.0)) -> Array:
+    t = np.eye(4)
+    c, s = math.cos(yaw_rad), math.sin(yaw_rad)
+    t[:2, :2] = [[c, -s], [s, c]]
+    t[:3, 3] = xyz
+    return t
+
+
+def inverse(t: Array) -> Array:
+    out = np.eye(4)
+    out[:3, :3] = t[:3, :3].T
+    out[:3, 3] = -t[:3, :3].T @ t[:3, 3]
+    return out
+
+
+def apply(t: Array, p: NDArray[Any]) -> Array:
+    """Points (n, 3) in the source frame -> (n, 3) float64 in the target frame."""
+    return np.asarray(p, dtype=float) @ t[:3, :3].T + t[:3, 3]
+
+
+def orthonormal(t: Array) -> Array:
+    """The closest proper rigid transform to t (removes rounding drift)."""
+    u, _, vt = np.linalg.svd(t[:3, :3])
+    out = np.eye(4)
+    out[:3, :3] = u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt
+    out[:3, 3] = t[:3, 3]
+    return out
+
+
+def difference(a: Array, b: Array) -> tuple[float, float]:
+    """How far two poses are apart: (metres between origins, radians)."""
+    d = inverse(a) @ b
+    return float(np.linalg.norm(d[:3, 3])), float(np.linalg.norm(rotation_vector(d[:3, :3])))
+
+
+def yaw_of(t: Array) -> float:
+    return math.atan2(t[1, 0], t[0, 0])
+
+
+def is_rigid(t: Array) -> bool:
+    return bool(
+        t.shape == (4, 4)
+        and np.isfinite(t).all()
+        and np.allclose(t[:3, :3] @ t[:3, :3].T, np.eye(3), atol=1e-6)
+        and np.linalg.det(t[:3, :3]) > 0
+    )

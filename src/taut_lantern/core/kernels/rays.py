@@ -1,0 +1,342 @@
+"""Compiled loops over range images. Pure functions on contiguous arrays; plain numpy references stand in
+``reference.py`` and one parametrised test holds both to the same truth.
+
+A range image is ``image`` (rows, columns, 3) float32, metres, station frame, with zeros where nothing came
+back; ``geo`` = [az0, az_step, el0, el_step] radians for the centre of pixel (0, 0); ``wrap`` says that the
+columns close the full turn.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+jit: Any = njit(cache=True, nogil=True)
+
+
+@jit
+def pixel(x, y, z, geo, rows, columns, wrap):  # type: ignore[no-untyped-def]
+    """(row, column) of a direction, or (-1, -1) outside the image."""
+    d = math.sqrt(x * x + y * y)
+    r = int(math.floor((math.atan2(z, d) - geo[2]) / geo[3] + 0.5))
+    c = int(math.floor((math.atan2(y, x) - geo[0]) / geo[1] + 0.5))
+    if wrap:
+        c = c % columns
+    if r < 0 or r >= rows or c < 0 or c >= columns:
+        return -1, -1
+    return r, c
+
+
+@jit
+def smallest_eigenvector(a00, a01, a02, a11, a12, a22):  # type: ignore[no-untyped-def]
+    """Smallest eigenvalue and its unit vector of a symmetric 3x3 matrix (trigonometric solution; Smith 1961)."""
+    m = (a00 + a11 + a22) / 3.0
+    b00, b11, b22 = a00 - m, a11 - m, a22 - m
+    p2 = (b00 * b00 + b11 * b11 + b22 * b22 + 2 * (a01 * a01 + a02 * a02 + a12 * a12)) / 6.0
+    p = math.sqrt(p2)
+    if p < 1e-15:
+        return m, 0.0, 0.0, 1.0
+    det = (b00 * (b11 * b22 - a12 * a12) - a01 * (a01 * b22 - a12 * a02) + a02 * (a01 * a12 - b11 * a02)) / (2 * p2 * p)
+    phi = math.acos(min(1.0, max(-1.0, det))) / 3.0
+    low = m + 2 * p * math.cos(phi + 2.0943951023931953)
+    c00, c11, c22 = a00 - low, a11 - low, a22 - low
+    best, bx, by, bz = -1.0, 0.0, 0.0, 1.0
+    for k in range(3):
+        if k == 0:
+            x, y, z = a01 * a12 - a02 * c11, a02 * a01 - c00 * a12, c00 * c11 - a01 * a01
+        elif k == 1:
+            x, y, z = a01 * c22 - a02 * a12, a02 * a02 - c00 * c22, c00 * a12 - a01 * a02
+        else:
+            x, y, z = c11 * c22 - a12 * a12, a12 * a02 - a01 * c22, a01 * a12 - c11 * a02
+        n = x * x + y * y + z * z
+        if n > best:
+            best, bx, by, bz = n, x, y, z
+    if best < 1e-40:
+        return low, 0.0, 0.0, 1.0
+    s = 1.0 / math.sqrt(best)
+    return low, bx * s, by * s, bz * s
+
+
+@jit
+def window_plane(image, wrap, r, c, stride, gate2, out):  # type: ignore[no-untyped-def]
+    """Plane through the 5x5 window at (r, c), of the pixels within sqrt(gate2) metres of the middle one.
+
+    A second pass leaves out what stands off the first plane (mixed pixels). False with fewer than 7 pixels.
+    """
+    rows, columns = image.shape[0], image.shape[1]
+    x0, y0, z0 = float(image[r, c, 0]), float(image[r, c, 1]), float(image[r, c, 2])
+    mx = my = mz = nx = ny = nz = 0.0
+    limit = 1e9
+    n = 0
+    for attempt in range(2):
+        n = 0
+        sx = sy = sz = xx = xy = xz = yy = yz = zz = 0.0
+        for i in range(-2, 3):
+            rr = r + i * stride
+            if rr < 0 or rr >= rows:
+                continue
+            for j in range(-2, 3):
+                cc = c + j * stride
+                if wrap:
+                    cc = cc % columns
+                elif cc < 0 or cc >= columns:
+                    continue
+                x, y, z = image[rr, cc, 0] - x0, image[rr, cc, 1] - y0, image[rr, cc, 2] - z0
+                if image[rr, cc, 0] == 0 and image[rr, cc, 1] == 0 and image[rr, cc, 2] == 0:
+                    continue
+                if x * x + y * y + z * z > gate2:
+                    continue
+                if attempt == 1 and abs((x - mx) * nx + (y - my) * ny + (z - mz) * nz) > limit:
+                    continue
+                n += 1
+                sx += x
+                sy += y
+                sz += z
+                xx += x * x
+                xy += x * y
+                xz += x * z
+                yy += y * y
+                yz += y * z
+                zz += z * z
+        if n < 7:
+            return False
+        mx, my, mz = sx / n, sy / n, sz / n
+        low, nx, ny, nz = smallest_eigenvector(
+            xx / n - mx * mx, xy / n - mx * my, xz / n - mx * mz, yy / n - my * my, yz / n - my * mz, zz / n - mz * mz
+        )
+        out[6] = math.sqrt(max(low, 0.0))
+        limit = 2.2 * out[6]
+        if out[6] < 0.0022:
+            break
+    if nx * x0 + ny * y0 + nz * z0 > 0:
+        nx, ny, nz = -nx, -ny, -nz
+    out[0], out[1], out[2] = x0 + mx, y0 + my, z0 + mz
+    out[3], out[4], out[5] = nx, ny, nz
+    out[7] = n
+    return True
+
+
+@jit
+def plane_at(image, step, wrap, r, c, out):  # type: ignore[no-untyped-def]
+    """Plane through the 5x5 pixels round (r, c), strided to span about 6 cm.
+
+    out : (8,) centroid xyz, unit normal towards the origin, rms (m), count. False when there is no plane.
+    """
+    rho = math.sqrt(float(image[r, c, 0]) ** 2 + float(image[r, c, 1]) ** 2 + float(image[r, c, 2]) ** 2)
+    if rho == 0.0:
+        return False
+    stride = max(1, int(0.03 / (rho * step) / 2 + 0.5))
+    reach = 2.9 * stride * step * rho
+    tight = (max(0.09, 1.6 * step * rho) * 1.5) ** 2
+    if window_plane(image, wrap, r, c, stride, tight, out):
+        return out[6] < 0.003 + 0.01 * reach
+    # few neighbours within reach: a surface seen at a glancing angle, whose pixels lie far apart along the ray
+    return window_plane(image, wrap, r, c, stride, 36 * tight, out) and out[6] < 0.003 + 0.01 * reach
+
+
+@jit
+def planes(image, step, wrap, rc):  # type: ignore[no-untyped-def]
+    """Planes at pixels rc (m, 2): (m, 8) rows as in plane_at, and (m,) bool."""
+    out = np.zeros((len(rc), 8))
+    ok = np.zeros(len(rc), np.bool_)
+    for k in range(len(rc)):
+        ok[k] = plane_at(image, step, wrap, rc[k, 0], rc[k, 1], out[k])
+    return out, ok
+
+
+@jit
+def pick_uniform(image, geo, spacing, phase):  # type: ignore[no-untyped-def]
+    """Pixels chosen so that they lie evenly in space: share r^2 step^2 cos(el) / spacing^2 (golden-ratio dither)."""
+    rows, columns = image.shape[0], image.shape[1]
+    out = np.zeros((rows * columns, 2), np.int32)
+    n = 0
+    debt = phase
+    for r in range(rows):
+        k = geo[1] * geo[3] * math.cos(geo[2] + r * geo[3]) / (spacing * spacing)
+        for c in range(columns):
+            x, y, z = image[r, c, 0], image[r, c, 1], image[r, c, 2]
+            rho2 = x * x + y * y + z * z
+            if rho2 == 0:
+                continue
+            debt = (debt + 0.6180339887498949) % 1.0
+            if debt < rho2 * k:
+                out[n, 0] = r
+                out[n, 1] = c
+                n += 1
+    return out[:n]
+
+
+@jit
+def associate(image, geo, wrap, t, points, normals, gate, min_cos, first, stride, out):  # type: ignore[no-untyped-def]
+    """Project points (station b) through t = T_a_b into the image of a and fit the plane that is there.
+
+    out : (m, 6) centroid and normal in a's frame. Returns (m,) bool.
+    """
+    rows, columns = image.shape[0], image.shape[1]
+    ok = np.zeros(len(points), np.bool_)
+    plane = np.zeros(8)
+    for k in range(first, len(points), stride):
+        x, y, z = points[k, 0], points[k, 1], points[k, 2]
+        ax = t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3]
+        ay = t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3]
+        az = t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3]
+        r, c = pixel(ax, ay, az, geo, rows, columns, wrap)
+        if r < 0:
+            continue
+        qx, qy, qz = image[r, c, 0], image[r, c, 1], image[r, c, 2]
+        if qx == 0 and qy == 0 and qz == 0:
+            continue
+        nx = t[0, 0] * normals[k, 0] + t[0, 1] * normals[k, 1] + t[0, 2] * normals[k, 2]
+        ny = t[1, 0] * normals[k, 0] + t[1, 1] * normals[k, 1] + t[1, 2] * normals[k, 2]
+        nz = t[2, 0] * normals[k, 0] + t[2, 1] * normals[k, 1] + t[2, 2] * normals[k, 2]
+        if abs(nx * (ax - qx) + ny * (ay - qy) + nz * (az - qz)) > gate + 0.02:
+            continue
+        if not plane_at(image, geo[3], wrap, r, c, plane):
+            continue
+        if plane[3] * nx + plane[4] * ny + plane[5] * nz < min_cos:
+            continue
+        d = plane[3] * (ax - plane[0]) + plane[4] * (ay - plane[1]) + plane[5] * (az - plane[2])
+        if abs(d) > gate:
+            continue
+        for i in range(6):
+            out[k, i] = plane[i]
+        ok[k] = True
+    return ok
+
+
+@jit
+def see_through(image, geo, wrap, t, points, normals, agree_m, behind_m):  # type: ignore[no-untyped-def]
+    """What the scan with this image says of another scan's points, placed by t.
+
+    Returns (m,) int8: 1 agrees (within agree_m along the ray), 2 seen through (the whole 3x3 neighbourhood
+    lies more than behind_m farther), 3 hidden behind something nearer, 0 no say.
+    """
+    rows, columns = image.shape[0], image.shape[1]
+    out = np.zeros(len(points), np.int8)
+    for k in range(len(points)):
+        x, y, z = points[k, 0], points[k, 1], points[k, 2]
+        ax = t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3]
+        ay = t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3]
+        az = t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3]
+        rho = math.sqrt(ax * ax + ay * ay + az * az)
+        if rho < 0.3:
+            continue
+        r, c = pixel(ax, ay, az, geo, rows, columns, wrap)
+        if r < 1 or r >= rows - 1:
+            continue
+        nx = t[0, 0] * normals[k, 0] + t[0, 1] * normals[k, 1] + t[0, 2] * normals[k, 2]
+        ny = t[1, 0] * normals[k, 0] + t[1, 1] * normals[k, 1] + t[1, 2] * normals[k, 2]
+        nz = t[2, 0] * normals[k, 0] + t[2, 1] * normals[k, 1] + t[2, 2] * normals[k, 2]
+        cosine = abs(nx * ax + ny * ay + nz * az) / rho
+        if cosine < 0.1:
+            continue
+        near, far, full = 1e9, 0.0, True
+        for i in range(-1, 2):
+            for j in range(-1, 2):
+                cc = c + j
+                if wrap:
+                    cc = cc % columns
+                elif cc < 0 or cc >= columns:
+                    full = False
+                    continue
+                qx, qy, qz = image[r + i, cc, 0], image[r + i, cc, 1], image[r + i, cc, 2]
+                q = math.sqrt(qx * qx + qy * qy + qz * qz)
+                if q == 0.0:
+                    full = False
+                    continue
+                near = min(near, q)
+                far = max(far, q)
+        if far == 0.0:
+            continue
+        slack = agree_m + geo[3] * rho * min(3.0, math.sqrt(1 - cosine * cosine) / cosine)
+        if near - slack <= rho <= far + slack:
+            out[k] = 1
+        elif full and near > rho + behind_m + slack - agree_m:
+            out[k] = 2
+        elif rho > far + slack:
+            out[k] = 3
+    return out
+
+
+@jit
+def pyramid(image, geo, step):  # type: ignore[no-untyped-def]
+    """Nearest and farthest range per cell of ``step`` radians over the sphere: (2, rows, columns) float32."""
+    rows, columns = int(math.ceil(math.pi / step)), int(math.ceil(2 * math.pi / step))
+    out = np.zeros((2, rows, columns), np.float32)
+    for r in range(image.shape[0]):
+        pr = min(rows - 1, int((geo[2] + r * geo[3] + math.pi / 2) / step))
+        for c in range(image.shape[1]):
+            x, y, z = image[r, c, 0], image[r, c, 1], image[r, c, 2]
+            q = math.sqrt(x * x + y * y + z * z)
+            if q == 0:
+                continue
+            pc = min(columns - 1, int((math.atan2(y, x) + math.pi) / step))
+            if out[0, pr, pc] == 0 or q < out[0, pr, pc]:
+                out[0, pr, pc] = q
+            if q > out[1, pr, pc]:
+                out[1, pr, pc] = q
+    return out
+
+
+@jit
+def rank(pyr, step, poses, points, normals, tol, out):  # type: ignore[no-untyped-def]
+    """Cheap judgement of many placements on a pyramid; adds to out (k, 3): agree, violated, near misses."""
+    rows, columns = pyr.shape[1], pyr.shape[2]
+    for h in range(len(poses)):
+        t = poses[h]
+        agree = violated = near = 0
+        for k in range(len(points)):
+            x, y, z = points[k, 0], points[k, 1], points[k, 2]
+            ax = t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3]
+            ay = t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3]
+            az = t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3]
+            rho = math.sqrt(ax * ax + ay * ay + az * az)
+            if rho < 0.5:
+                continue
+            pr = min(rows - 1, int((math.asin(az / rho) + math.pi / 2) / step))
+            pc = min(columns - 1, int((math.atan2(ay, ax) + math.pi) / step))
+            low, high = pyr[0, pr, pc], pyr[1, pr, pc]
+            if low == 0:
+                continue
+            nx = t[0, 0] * normals[k, 0] + t[0, 1] * normals[k, 1] + t[0, 2] * normals[k, 2]
+            ny = t[1, 0] * normals[k, 0] + t[1, 1] * normals[k, 1] + t[1, 2] * normals[k, 2]
+            nz = t[2, 0] * normals[k, 0] + t[2, 1] * normals[k, 1] + t[2, 2] * normals[k, 2]
+            cosine = abs(nx * ax + ny * ay + nz * az) / rho
+            if cosine < 0.1:
+                continue
+            slack = (tol + 0.01) / cosine
+            if low - slack <= rho <= high + slack:
+                agree += 1
+            elif rho < low - slack:
+                if rho < low - 2 * slack:
+                    violated += 1
+                else:
+                    near += 1
+        out[h, 0] += agree
+        out[h, 1] += violated
+        out[h, 2] += near
+
+
+@jit
+def height_votes(occupied, cell, bin_m, points, kind, shifts, out):  # type: ignore[no-untyped-def]
+    """Votes for height differences under plan shifts: level samples of b that would lie on level surfaces of a.
+
+    occupied : (2, nx, ny, nz) uint8, up- and down-facing surfaces of a, origin in the middle; points (m, 3) of b,
+    turned; kind (m,) 0 up 1 down; shifts (s, 2); out (s, nz) int32, bin nz/2 stands for no difference.
+    """
+    nx, ny, nz = occupied.shape[1], occupied.shape[2], occupied.shape[3]
+    for s in range(len(shifts)):
+        for k in range(len(points)):
+            i = int(math.floor((points[k, 0] + shifts[s, 0]) / cell)) + nx // 2
+            j = int(math.floor((points[k, 1] + shifts[s, 1]) / cell)) + ny // 2
+            if i < 0 or j < 0 or i >= nx or j >= ny:
+                continue
+            z = int(math.floor(points[k, 2] / bin_m)) + nz // 2
+            for h in range(nz):
+                if occupied[kind[k], i, j, h]:
+                    d = h - z + nz // 2
+                    if 0 <= d < nz:
+                        out[s, d] += 1

@@ -1,0 +1,104 @@
+"""The range image of a scan: pixel (row, column) <-> direction, for projective association in O(1).
+
+A structured scan keeps its own grid (thinned when it is very large); an unstructured one is projected onto a
+regular grid of its mean point spacing round its origin.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import NotEnough
+from .scan import Scan
+
+PIXELS = 2_000_000  # larger grids are thinned for matching; nothing is lost from the cloud
+
+
+@dataclass(frozen=True)
+class Grid:
+    """image (rows, columns, 3) float32, zeros where nothing; geo [az0, az_step, el0, el_step] radians;
+    index (rows, columns) int32 of the point in the scan, -1 where nothing."""
+
+    image: NDArray[np.float32]
+    geo: NDArray[np.float64]
+    wrap: bool
+    index: NDArray[np.int32]
+
+    @property
+    def step(self) -> float:
+        return float(self.geo[3])
+
+
+def _structured(scan: Scan, az: NDArray, el: NDArray) -> tuple[NDArray, NDArray, NDArray, int, int] | None:
+    """Linear row and column scales when the scanner's grid is regular to half a pixel, else None."""
+    if scan.row is None or scan.column is None or len(scan) < 1000:
+        return None
+    pick = np.linspace(0, len(scan) - 1, min(len(scan), 40_000)).astype(int)
+    pick = pick[np.abs(el[pick]) < 1.3]
+    if len(pick) < 500:
+        return None
+    row, column = scan.row[pick].astype(float), scan.column[pick].astype(float)
+    if np.ptp(row) < 8 or np.ptp(column) < 8:
+        return None
+    el_step, el0 = np.polyfit(row, el[pick], 1)
+    order = np.argsort(column, kind="stable")
+    turn = np.unwrap(az[pick][order], period=2 * math.pi)
+    az_step, az0 = np.polyfit(column[order], turn, 1)
+    wrong_az = np.abs((turn - az0 - az_step * column[order]) / az_step)
+    wrong_el = np.abs((el[pick] - el0 - el_step * row) / el_step)
+    if el_step == 0 or az_step == 0 or np.percentile(wrong_az, 95) > 0.6 or np.percentile(wrong_el, 95) > 0.6:
+        return None
+    r, c = scan.row.astype(np.int64), scan.column.astype(np.int64)
+    rows, columns = int(r.max()) + 1, int(c.max()) + 1
+    if el_step < 0:
+        r, el0, el_step = rows - 1 - r, el0 + el_step * (rows - 1), -el_step
+    if az_step < 0:
+        c, az0, az_step = columns - 1 - c, az0 + az_step * (columns - 1), -az_step
+    return np.array([az0, az_step, el0, el_step]), r, c, rows, columns
+
+
+def range_image(scan: Scan) -> Grid:
+    """The grid of a scan. NotEnough when it has fewer than 100 points."""
+    if len(scan) < 100:
+        raise NotEnough(f"a scan of {len(scan)} points cannot be matched", remedy="bring in a scan with at least 100 points")
+    x, y, z = (scan.xyz[:, k].astype(float) for k in range(3))
+    az, el = np.arctan2(y, x), np.arctan2(z, np.hypot(x, y))
+    found = _structured(scan, az, el)
+    if found is None:
+        low, high = float(el.min()), float(el.max())
+        area = 2 * math.pi * max(math.sin(high) - math.sin(low), 0.01)
+        step = max(1.25 * math.sqrt(area / len(scan)), 2 * math.pi / 8000)
+        columns, rows = int(round(2 * math.pi / step)), int((high - low) / step) + 1
+        step_az = 2 * math.pi / columns
+        geo = np.array([-math.pi, step_az, low, step])
+        r = np.clip(np.floor((el - low) / step + 0.5), 0, rows - 1).astype(np.int64)
+        c = np.floor((az + math.pi) / step_az + 0.5).astype(np.int64) % columns
+    else:
+        geo, r, c, rows, columns = found
+        thin = 1
+        while (rows // thin) * (columns // thin) > PIXELS:
+            thin += 1
+        if thin > 1:
+            keep = np.nonzero((r % thin == 0) & (c % thin == 0))[0]
+            image, index = _fill(scan.xyz, keep, r[keep] // thin, c[keep] // thin, (rows - 1) // thin + 1, (columns - 1) // thin + 1)
+            geo = geo * [1, thin, 1, thin]
+            return Grid(image, geo, abs(image.shape[1] * geo[1] - 2 * math.pi) < 2.5 * geo[1], index)
+    image, index = _fill(scan.xyz, np.arange(len(scan)), r, c, rows, columns)
+    wrap = abs(columns * geo[1] - 2 * math.pi) < 1.5 * geo[1]
+    return Grid(image, geo, bool(wrap), index)
+
+
+def _fill(xyz: NDArray, which: NDArray, r: NDArray, c: NDArray, rows: int, columns: int) -> tuple[NDArray, NDArray]:
+    """Nearest point wins a pixel."""
+    rho2 = np.einsum("ij,ij->i", xyz[which], xyz[which])
+    order = np.argsort(-rho2, kind="stable")
+    image = np.zeros((rows, columns, 3), np.float32)
+    index = np.full((rows, columns), -1, np.int32)
+    flat = r[order] * columns + c[order]
+    image.reshape(-1, 3)[flat] = xyz[which[order]]
+    index.reshape(-1)[flat] = which[order]
+    return image, index

@@ -1,0 +1,60 @@
+"""DXF R2010 out: lines, polylines, circles, points and text on layers, in metres of the active grid."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from ezdxf import units
+from ezdxf.filemanagement import new
+from ezdxf.math import OCS
+
+
+@dataclass(frozen=True)
+class Entity:
+    """One drawn thing. points: (x, y, z) each, metres; circles carry radius and lie level, or upright when ``normal`` is given."""
+
+    kind: str  # line | polyline | circle | point | text
+    layer: str
+    points: tuple[tuple[float, float, float], ...]
+    radius: float = 0.0
+    text: str = ""
+    normal: tuple[float, float, float] = (0.0, 0.0, 1.0)
+    attributes: dict[str, str] = field(default_factory=dict)
+
+
+LAYER_COLOURS = {"wall": 7, "floor": 8, "pipe": 4, "steel": 5, "ground": 3, "to check": 6, "section": 9}
+
+
+def write(path: Path, entities: list[Entity], unit: str = "m", title: str = "") -> None:
+    """Write entities. unit: m | mm | ft; coordinates are multiplied accordingly and $INSUNITS says so."""
+    factor, code = {"m": (1.0, units.M), "mm": (1000.0, units.MM), "ft": (1 / 0.3048, units.FT)}[unit]
+    doc = new("R2010", setup=True)
+    doc.units = code
+    doc.header["$MEASUREMENT"] = 0 if unit == "ft" else 1
+    space = doc.modelspace()
+    for layer in sorted({e.layer for e in entities} | {"section"}):
+        if layer not in doc.layers:
+            doc.layers.add(layer, color=LAYER_COLOURS.get(layer, 7))
+    if title:
+        doc.ezdxf_metadata()["TITLE"] = title
+    for e in entities:
+        p = [tuple(factor * c for c in q) for q in e.points]
+        style = {"layer": e.layer}
+        if e.kind == "line":
+            space.add_line(p[0], p[1], dxfattribs=style)
+        elif e.kind == "polyline":
+            space.add_polyline3d(p, dxfattribs=style)
+        elif e.kind == "point":
+            space.add_point(p[0], dxfattribs=style)
+        elif e.kind == "text":
+            space.add_text(e.text, height=0.15 * factor, dxfattribs={**style, "insert": p[0]})
+        elif e.kind == "circle":
+            if abs(e.normal[2]) > 0.999:
+                space.add_circle(p[0], e.radius * factor, dxfattribs=style)
+            else:  # an upright circle stands in its own coordinate system (arbitrary axis algorithm)
+                ocs = OCS(e.normal)
+                space.add_circle(ocs.from_wcs(p[0]), e.radius * factor, dxfattribs={**style, "extrusion": e.normal})
+    part = path.with_name(path.name + ".part")
+    doc.saveas(part)
+    part.replace(path)

@@ -1,0 +1,241 @@
+"""E57 (ASTM E2807) in and out, through pye57 / libE57Format.
+
+Reading goes block by block, so that a scan of ten million points needs little more memory than the points
+themselves. Everything that is wrong with a file is told as :class:`BadInput` naming the file, the scan and
+the remedy.
+"""
+
+from __future__ import annotations
+
+import math
+import struct
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pye57
+from numpy.typing import NDArray
+from pye57 import libe57
+
+from ..core import frames
+from ..core.errors import BadInput
+from ..core.scan.scan import Scan
+
+BLOCK = 500_000
+FIELDS = (
+    "cartesianX",
+    "cartesianY",
+    "cartesianZ",
+    "sphericalRange",
+    "sphericalAzimuth",
+    "sphericalElevation",
+    "intensity",
+    "colorRed",
+    "colorGreen",
+    "colorBlue",
+    "rowIndex",
+    "columnIndex",
+    "cartesianInvalidState",
+    "sphericalInvalidState",
+)
+
+
+@dataclass(frozen=True)
+class ScanHeader:
+    """What a file says of one scan before its points are read. pose: (4, 4) or None when the file has none."""
+
+    name: str
+    points: int
+    fields: tuple[str, ...]
+    rows: int
+    columns: int
+    pose: NDArray[np.float64] | None
+    problems: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Block:
+    """A run of points as read: xyz (n, 3) float64 station frame; valid (n,) bool by the file's own word."""
+
+    xyz: NDArray[np.float64]
+    valid: NDArray[np.bool_]
+    intensity: NDArray[np.float32] | None
+    rgb: NDArray[np.uint8] | None
+    row: NDArray[np.int32] | None
+    column: NDArray[np.int32] | None
+
+
+@dataclass(frozen=True)
+class Outgoing:
+    """A scan to write: pose (4, 4) station -> file frame, or None for identity."""
+
+    name: str
+    scan: Scan
+    pose: NDArray[np.float64] | None = None
+    extra: dict[str, str] = field(default_factory=dict)
+
+
+def check_envelope(path: Path, shown: str) -> None:
+    """Signature and length, before any parser touches the file (E2807, section 6: 48-byte file header)."""
+    size = path.stat().st_size
+    if size == 0:
+        raise BadInput(f"{shown} is empty (0 bytes)", subject=shown, remedy="copy it from the scanner again", code="empty_file")
+    with path.open("rb") as stream:
+        head = stream.read(48)
+    if len(head) < 48 or head[:8] != b"ASTM-E57":
+        raise BadInput(
+            f"{shown} is not an E57 file: it begins with {head[:8]!r}",
+            subject=shown,
+            remedy="export the scan as E57, or rename the file to what it is",
+            code="not_e57",
+        )
+    length = struct.unpack("<Q", head[16:24])[0]
+    if length > size:
+        raise BadInput(
+            f"{shown} is truncated: {size:,} of {length:,} bytes are there",
+            subject=shown,
+            remedy="copy it from the scanner or the memory card again",
+            code="truncated",
+        )
+
+
+def _open(path: Path, shown: str) -> Any:
+    check_envelope(path, shown)
+    try:
+        return pye57.E57(str(path))
+    except Exception as problem:
+        raise BadInput(
+            f"{shown} cannot be opened: {str(problem).splitlines()[0][:160]}",
+            subject=shown,
+            remedy="copy it again, or export it anew",
+            code="unreadable",
+        ) from problem
+
+
+def headers(path: Path, shown: str | None = None) -> list[ScanHeader]:
+    """The scans of a file, without reading points. Raises BadInput."""
+    shown = shown or path.name
+    with _open(path, shown) as file:
+        found = []
+        for k in range(file.scan_count):
+            h = file.get_header(k)
+            node = h.node
+            fields = tuple(str(f) for f in h.point_fields)
+            name = str(node["name"].value()) if node.isDefined("name") else f"{Path(shown).stem}-{k + 1}"
+            pose, problems = None, []
+            if node.isDefined("pose"):
+                pose = np.eye(4)
+                pose[:3, :3], pose[:3, 3] = h.rotation_matrix, h.translation
+                if not frames.is_rigid(pose):
+                    pose = None
+                    problems.append("the pose in the file is not a rotation and is ignored")
+            if h.point_count == 0:
+                problems.append("no points")
+            if not ({"cartesianX", "sphericalRange"} & set(fields)):
+                problems.append("neither cartesian nor spherical coordinates")
+            rows = columns = 0
+            if node.isDefined("indexBounds"):
+                b = node["indexBounds"]
+                if b.isDefined("rowMaximum"):
+                    rows = int(b["rowMaximum"].value()) + 1
+                if b.isDefined("columnMaximum"):
+                    columns = int(b["columnMaximum"].value()) + 1
+            found.append(ScanHeader(name, int(h.point_count), fields, rows, columns, pose, tuple(problems)))
+    if not found:
+        raise BadInput(f"{shown} holds no scan", subject=shown, remedy="export it with at least one scan", code="no_scans")
+    return found
+
+
+def _limits(node: Any, group: str, names: tuple[str, ...]) -> tuple[float, float]:
+    """Lowest and highest value of intensity or colour as the header gives them."""
+    low, high = math.inf, -math.inf
+    if node.isDefined(group):
+        for name in names:
+            for end, pick in (("Minimum", min), ("Maximum", max)):
+                if node[group].isDefined(name + end):
+                    value = float(node[group][name + end].value())
+                    low, high = (pick(low, value), high) if end == "Minimum" else (low, pick(high, value))
+    return low, high
+
+
+def blocks(
+    path: Path, index: int, shown: str | None = None, report: Callable[[int, int], None] = lambda done, total: None
+) -> Iterator[Block]:
+    """The points of scan ``index`` in runs of at most BLOCK. Raises BadInput naming where it broke."""
+    shown = shown or path.name
+    with _open(path, shown) as file:
+        header = file.get_header(index)
+        total = int(header.point_count)
+        wanted = [f for f in header.point_fields if str(f) in FIELDS]
+        data, buffers = file.make_buffers(wanted, min(BLOCK, max(total, 1)))
+        i_low, i_high = _limits(header.node, "intensityLimits", ("intensity",))
+        c_low, c_high = _limits(header.node, "colorLimits", ("colorRed", "colorGreen", "colorBlue"))
+        done = 0
+        try:
+            reader = header.points.reader(buffers)
+            while count := reader.read():
+                yield _block(data, count, (i_low, i_high), (c_low, c_high))
+                done += count
+                report(done, total)
+            reader.close()
+        except (libe57.E57Exception, RuntimeError) as problem:
+            raise BadInput(
+                f"{shown} breaks off in scan {index + 1} after {done:,} of {total:,} points",
+                subject=shown,
+                remedy="copy it again, or export that scan anew",
+                code="truncated",
+            ) from problem
+
+
+def _block(data: dict[str, NDArray[Any]], n: int, i_limits: tuple[float, float], c_limits: tuple[float, float]) -> Block:
+    if "cartesianX" in data:
+        xyz = np.stack([data[f"cartesian{a}"][:n] for a in "XYZ"], axis=1).astype(float)
+        state = data.get("cartesianInvalidState")
+    else:
+        r, az, el = (data[f"spherical{a}"][:n] for a in ("Range", "Azimuth", "Elevation"))
+        xyz = np.stack([r * np.cos(el) * np.cos(az), r * np.cos(el) * np.sin(az), r * np.sin(el)], axis=1)
+        state = data.get("sphericalInvalidState")
+    valid = np.ones(n, bool) if state is None else state[:n] == 0
+    intensity = None
+    if "intensity" in data:
+        low, high = i_limits
+        raw = data["intensity"][:n].astype(np.float32)
+        intensity = np.clip((raw - low) / (high - low), 0, 1) if high > low else np.clip(raw, 0, 1)
+        intensity = np.nan_to_num(intensity).astype(np.float32)
+    rgb = None
+    if "colorRed" in data:
+        top = c_limits[1] if math.isfinite(c_limits[1]) and c_limits[1] > 0 else 255.0
+        rgb = np.stack([np.clip(data[f"color{c}"][:n] * (255.0 / top), 0, 255) for c in ("Red", "Green", "Blue")], axis=1).astype(np.uint8)
+    row = data["rowIndex"][:n].astype(np.int32) if "rowIndex" in data else None
+    column = data["columnIndex"][:n].astype(np.int32) if "columnIndex" in data else None
+    return Block(xyz, valid, intensity, rgb, row, column)
+
+
+def write(path: Path, scans: Iterable[Outgoing]) -> None:
+    """Write scans, each in its own frame with its pose. The file appears only when it is whole."""
+    part = path.with_name(path.name + ".part")
+    part.unlink(missing_ok=True)
+    with pye57.E57(str(part), mode="w") as file:
+        for item in scans:
+            s = item.scan
+            data: dict[str, NDArray[Any]] = {f"cartesian{a}": s.xyz[:, k].astype(float) for k, a in enumerate("XYZ")}
+            if s.intensity is not None:
+                data["intensity"] = s.intensity.astype(np.float32)
+            if s.rgb is not None:
+                for k, c in enumerate(("Red", "Green", "Blue")):
+                    data[f"color{c}"] = s.rgb[:, k]
+            if s.row is not None and s.column is not None:
+                data["rowIndex"], data["columnIndex"] = s.row.astype(np.int64), s.column.astype(np.int64)
+            pose = np.eye(4) if item.pose is None else item.pose
+            file.write_scan_raw(data, name=item.name, rotation=_quaternion(pose[:3, :3]), translation=pose[:3, 3])
+    part.replace(path)
+
+
+def _quaternion(r: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Unit quaternion (w, x, y, z) of a rotation matrix."""
+    v = frames.rotation_vector(r)
+    a = float(np.linalg.norm(v))
+    axis = v / a if a > 1e-15 else np.zeros(3)
+    return np.array([math.cos(a / 2), *(math.sin(a / 2) * axis)])

@@ -1,0 +1,49 @@
+"""LAS / LAZ 1.4 out (and in, for checks), through laspy and lazrs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+import laspy
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+
+
+def write(path: Path, parts: Iterable[tuple[int, Array, NDArray[np.float32] | None, NDArray[np.uint8] | None]], offset: Array) -> int:
+    """Write (source id, xyz (n, 3) metres, intensity 0..1, rgb) parts; 0.1 mm steps round ``offset``.
+
+    The file appears only when it is whole. Returns the number of points.
+    """
+    header = laspy.LasHeader(point_format=7, version="1.4")
+    header.scales = np.full(3, 0.0001)
+    header.offsets = np.floor(offset)
+    header.generating_software = "Taut Lantern"
+    part, total = path.with_name(path.name + ".part"), 0
+    with laspy.open(str(part), mode="w", header=header, do_compress=path.suffix.lower() == ".laz") as out:
+        for source, xyz, intensity, rgb in parts:
+            if not len(xyz):
+                continue
+            record = laspy.ScaleAwarePointRecord.zeros(len(xyz), header=header)
+            record.x, record.y, record.z = xyz[:, 0], xyz[:, 1], xyz[:, 2]
+            record["point_source_id"] = np.full(len(xyz), source, np.uint16)
+            record["return_number"] = np.ones(len(xyz), np.uint8)
+            record["number_of_returns"] = np.ones(len(xyz), np.uint8)
+            if intensity is not None:
+                record["intensity"] = np.round(intensity * 65535).astype(np.uint16)
+            if rgb is not None:
+                for k, name in enumerate(("red", "green", "blue")):
+                    record[name] = rgb[:, k].astype(np.uint16) * 257
+            out.write_points(record)
+            total += len(xyz)
+    part.replace(path)
+    return total
+
+
+def read(path: Path) -> tuple[Array, NDArray[np.uint16]]:
+    """(xyz (n, 3) float64, point source ids)."""
+    with laspy.open(str(path)) as source:
+        las = source.read()
+    return np.asarray(las.xyz), np.asarray(las.point_source_id)

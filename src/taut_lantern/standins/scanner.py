@@ -1,0 +1,136 @@
+"""A simulated terrestrial scanner: structured spherical grid, noise, mixed pixels, dropouts, colour.
+
+What it imitates of real measurement, with the size of each effect in :class:`Scanner`:
+range noise growing with distance, dark and glancing surfaces; a mean of two surfaces at edges (mixed
+pixels); no return from the sky, far or dark targets; one small range offset per surface and scan; a
+compensator that levels almost but not quite. Truth goes only into the returned pose.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from embreex import rtcore_scene
+from embreex.mesh_construction import TriangleMesh
+from numpy.typing import NDArray
+
+from ..core import frames
+from ..core.scan.scan import Scan
+from .scene import BOARDS, SPHERE_RADIUS, SPHERES, Scene
+
+
+@dataclass(frozen=True)
+class Scanner:
+    points: int = 800_000  # grid directions per full turn
+    noise: float = 0.0012  # metres at 0 m on a mid-grey surface
+    noise_per_metre: float = 3e-5
+    surface_offset: float = 0.0004  # metres, one draw per surface and scan; 0 switches it off
+    level_error: float = 5e-5  # radians
+    lowest: float = -math.radians(62)
+    longest: float = 90.0  # metres
+
+    def grid(self) -> tuple[NDArray, NDArray]:
+        """(rows,) elevation and (columns,) azimuth in radians, equal steps."""
+        step = math.sqrt(2 * math.pi * (math.pi / 2 - self.lowest) / self.points)
+        columns = int(round(2 * math.pi / step))
+        rows = int((math.pi / 2 - self.lowest) / step)
+        return self.lowest + step * (np.arange(rows) + 0.5), 2 * math.pi * (np.arange(columns) + 0.5) / columns - math.pi
+
+
+def _spheres(
+    origin: NDArray, direction: NDArray, distance: NDArray, colour: NDArray, reflect: NDArray, cosine: NDArray, surface: NDArray, first: int
+) -> None:
+    """Exact spheres in front of what the rays met (in place)."""
+    for k, centre in enumerate(SPHERES.values()):
+        to = np.array(centre) - origin
+        along = direction @ to
+        closest2 = float(to @ to) - along**2
+        hit = np.nonzero((along > 0) & (closest2 < SPHERE_RADIUS**2))[0]
+        t = along[hit] - np.sqrt(SPHERE_RADIUS**2 - closest2[hit])
+        hit, t = hit[t < distance[hit]], t[t < distance[hit]]
+        distance[hit], colour[hit], reflect[hit], surface[hit] = t, 240, 0.8, first + k
+        cosine[hit] = np.abs(np.einsum("ij,ij->i", direction[hit], (origin + direction[hit] * t[:, None] - centre) / SPHERE_RADIUS))
+
+
+def _boards(origin: NDArray, direction: NDArray, distance: NDArray, colour: NDArray, reflect: NDArray, cosine: NDArray) -> None:
+    """300 mm quadrant boards on the walls (in place)."""
+    for centre, normal in BOARDS.values():
+        n, c = np.array(normal, float), np.array(centre)
+        facing = direction @ n
+        with np.errstate(divide="ignore", invalid="ignore"):
+            t = np.where(facing < -0.05, ((c - origin) @ n) / facing, np.inf)
+        near = np.nonzero((t > 0) & (t < distance))[0]
+        p = origin + direction[near] * t[near, None] - c
+        u, v = p @ np.cross([0, 0, 1.0], n), p[:, 2]
+        on = (np.abs(u) < 0.15) & (np.abs(v) < 0.15)
+        near, white = near[on], (u[on] * v[on]) > 0
+        distance[near], cosine[near] = t[near], -facing[near]
+        colour[near] = np.where(white, 245, 15)[:, None]
+        reflect[near] = np.where(white, 0.85, 0.06)
+
+
+def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: int, scanner: Scanner) -> tuple[Scan, NDArray]:
+    """One scan and its true pose (4, 4) station -> site.
+
+    position : metres, site frame, centre of the instrument; yaw : radians, its zero direction.
+    """
+    rng = np.random.default_rng(seed)
+    elevation, azimuth = scanner.grid()
+    tilt = frames.small(np.array([*rng.normal(0, scanner.level_error, 2), 0, 0, 0, 0]))
+    truth = frames.pose(yaw, position) @ tilt
+    el, az = np.repeat(elevation, len(azimuth)), np.tile(azimuth, len(elevation))
+    beam = np.stack([np.cos(el) * np.cos(az), np.cos(el) * np.sin(az), np.sin(el)], axis=1)
+    ray = beam @ truth[:3, :3].T
+    origin = truth[:3, 3]
+
+    vertices, faces, surface_of, reflect_of, colour_of = scene.arrays()
+    local = (vertices - origin).astype(np.float32)
+    world = rtcore_scene.EmbreeScene()
+    TriangleMesh(world, local, faces.astype(np.int32))
+    met = world.run(np.zeros((len(ray), 3), np.float32), ray.astype(np.float32), query="INTERSECT", output=True)["primID"]
+    hit = met >= 0
+    corner = vertices[faces] - origin
+    normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-12)
+    face = np.where(hit, met, 0)
+    facing = np.einsum("ij,ij->i", ray, normal[face])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        distance = np.where(hit, np.einsum("ij,ij->i", corner[face, 0], normal[face]) / facing, np.inf)
+    cosine, surface = np.abs(facing), np.where(hit, surface_of[face], -1)
+    reflect, colour = np.where(hit, reflect_of[face], 0.0), np.where(hit[:, None], colour_of[face], 0).astype(float)
+    last = int(surface_of.max()) + 1
+    _spheres(origin, ray, distance, colour, reflect, cosine, surface, last)
+    _boards(origin, ray, distance, colour, reflect, cosine)
+
+    ok = np.isfinite(distance) & (distance < scanner.longest) & (distance > 0.4)
+    ok &= rng.random(len(ok)) > np.clip(0.002 + 0.00004 * distance / np.maximum(reflect * cosine, 0.01), 0, 0.9)
+    image = np.where(ok, distance, np.inf).reshape(len(elevation), len(azimuth))
+    mixed = image.copy()
+    for axis in (0, 1):  # a beam on an edge sees part of both surfaces
+        other = np.roll(image, 1, axis)
+        with np.errstate(invalid="ignore"):
+            jump = np.abs(other - image)
+        edge = (jump > 0.05) & (jump < 3.0) & np.isfinite(other) & np.isfinite(image) & (rng.random(image.shape) < 0.15)
+        share = rng.random(image.shape)
+        mixed[edge] = (share * image)[edge] + ((1 - share) * other)[edge]
+    distance = mixed.reshape(-1)
+    sigma = (scanner.noise + scanner.noise_per_metre * np.minimum(distance, 200)) * np.clip(
+        0.5 / np.maximum(reflect, 0.05), 0.7, 2.5
+    ) ** 0.5
+    sigma *= np.clip(1 / np.maximum(cosine, 0.1), 1, 4) ** 0.5
+    offsets = rng.normal(0, scanner.surface_offset, last + len(SPHERES) + 1)
+    measured = distance + sigma * rng.standard_normal(len(distance)) + offsets[surface]
+    keep = np.nonzero(ok)[0]
+    intensity = np.clip(reflect * (0.35 + 0.65 * cosine) * (1 + 0.06 * rng.standard_normal(len(reflect))), 0, 1)
+    shade = np.clip(0.55 + 0.45 * cosine, 0, 1)[:, None]
+    rgb = np.clip(colour * shade * (1 + 0.04 * rng.standard_normal((len(colour), 1))), 0, 255)
+    rows, columns = np.divmod(keep, len(azimuth))
+    return Scan(
+        (beam[keep] * measured[keep, None]).astype(np.float32),
+        intensity[keep].astype(np.float32),
+        rgb[keep].astype(np.uint8),
+        rows.astype(np.int32),
+        columns.astype(np.int32),
+    ), truth

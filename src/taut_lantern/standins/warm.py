@@ -1,0 +1,22 @@
+"""Compile every kernel once, in set-up, so that no first request waits for it. The result is cached on disk."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..core.align.believe import tie
+from ..core.align.prepared import prepare
+from ..core.scan.grid import range_image
+from ..core.scan.octree import arrange
+from ..core.targets.spheres import find_spheres
+from .scanner import Scanner
+from .site import simulate
+
+
+def warm() -> None:
+    scans = {name: simulate(name, Scanner(points=60_000))[0] for name in ("ST-01", "ST-02")}
+    prepared = {name: prepare(s) for name, s in scans.items()}
+    tie(prepared)
+    arrange(scans["ST-01"].xyz)
+    find_spheres(range_image(scans["ST-01"]), [0.1])
+    arrange(np.zeros((3, 3), np.float32))

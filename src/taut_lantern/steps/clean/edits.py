@@ -1,0 +1,158 @@
+"""Delete points by a lasso, a crop box for what is delivered: marks over the points, never a rewrite."""
+
+from __future__ import annotations
+
+import numpy as np
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from ...core import frames
+from ...core.clean.select import Box, Lasso
+from ...core.errors import BadInput
+from ...store import journal
+from ...store.db import session
+from ...store.models import CropBox, Edit, EditDelta, Station
+from ...store.tiles import deleted_mask, pack_indices, read_tiles, tiles_of
+from ..common import Array, clean_name, finite, get_project, matrix, owned, stations_of
+
+
+def lasso_indices(s: Session, station: Station, lasso: Lasso, box: Box | None) -> np.ndarray:
+    """Sorted indices of the living points of a station inside the lasso (and the crop box)."""
+    t = matrix(station.pose)
+    x0, y0 = lasso.outline.min(axis=0)
+    x1, y1 = lasso.outline.max(axis=0)
+    ids = []
+    for r in tiles_of(s, [station.id]):
+        corner = frames.apply(
+            t, np.array([[x, y, z] for x in (r.low[0], r.high[0]) for y in (r.low[1], r.high[1]) for z in (r.low[2], r.high[2])])
+        )
+        clip = corner @ lasso.view[:, :3].T + lasso.view[:, 3]
+        if (clip[:, 3] > 1e-6).all():
+            flat = clip[:, :2] / clip[:, 3:]
+            if flat[:, 0].max() < x0 or flat[:, 0].min() > x1 or flat[:, 1].max() < y0 or flat[:, 1].min() > y1:
+                continue
+        elif (clip[:, 3] <= 1e-6).all():
+            continue
+        ids.append(r.id)
+    found = []
+    for tile in read_tiles(ids):
+        p = frames.apply(t, tile.xyz)
+        inside = lasso.inside(p)
+        if box is not None:
+            inside &= box.inside(p)
+        found.append(np.nonzero(inside)[0] + tile.first)
+    index = np.sort(np.concatenate(found)) if found else np.zeros(0, np.int64)
+    return index[~deleted_mask(s, station)[index]] if len(index) else index
+
+
+def delete_in_lasso(project_id: str, view: list[float], outline: list[list[float]], station_ids: list[str]) -> dict[str, object]:
+    """Mark as deleted what lies inside the outline as the pane showed it, of the stations that were visible."""
+    lasso = Lasso(np.array(finite(view, 16, "the view")).reshape(4, 4), np.array(outline, dtype=float).reshape(-1, 2))
+    if len(outline) > 5000:
+        raise BadInput("the outline has too many corners", subject="outline", remedy="draw it more coarsely")
+    with journal.change(project_id, "", topic="edits") as c:
+        box = active_box(c.s, project_id)
+        place = (c.s.scalar(select(func.count(Edit.id)).where(Edit.project_id == project_id)) or 0) + 1
+        edit = Edit(project_id=project_id, title="", count=0, place=place)
+        parts: list[tuple[str, np.ndarray]] = []
+        for station in stations_of(c.s, project_id):
+            if station.id in station_ids:
+                index = lasso_indices(c.s, station, lasso, box)
+                if len(index):
+                    parts.append((station.id, index))
+        total = sum(len(i) for _, i in parts)
+        if total == 0:
+            raise BadInput(
+                "no points lie inside the outline", subject="outline", remedy="draw round visible points", code="nothing_selected"
+            )
+        edit.count, edit.title = total, f"Deleted {total:,} points"
+        c.title = edit.title
+        c.s.add(edit)
+        c.s.flush()
+        for station_id, index in parts:
+            c.s.add(EditDelta(edit_id=edit.id, station_id=station_id, count=len(index), data=pack_indices(index)))
+        return {"edit": edit.id, "count": total, "stations": [x for x, _ in parts]}
+
+
+def switch_edit(project_id: str, edit_id: str, active: bool, version: int | None) -> None:
+    """Bring deleted points back, or delete them again."""
+    with journal.change(project_id, "", topic="edits") as c:
+        edit = owned(c.s, Edit, project_id, edit_id, "edit")
+        journal.checked_version(edit, version, edit.title)
+        edit.active = active
+        c.title = f"{edit.title} again" if active else f"Brought back {edit.count:,} points"
+
+
+def marks(project_id: str, station_id: str) -> bytes:
+    """One bit per point, first point in the lowest bit: 1 = deleted."""
+    with session() as s:
+        station = owned(s, Station, project_id, station_id, "station")
+        return np.packbits(deleted_mask(s, station), bitorder="little").tobytes()
+
+
+def active_box(s: Session, project_id: str) -> Box | None:
+    row = s.scalar(select(CropBox).where(CropBox.project_id == project_id, CropBox.active).limit(1))
+    return None if row is None else to_box(row)
+
+
+def to_box(row: CropBox) -> Box:
+    return Box((row.centre[0], row.centre[1], row.centre[2]), (row.half[0], row.half[1], row.half[2]), row.yaw)
+
+
+def set_box(
+    project_id: str,
+    name: str,
+    centre: list[float],
+    half: list[float],
+    yaw: float,
+    box_id: str | None = None,
+    version: int | None = None,
+    active: bool = True,
+) -> str:
+    """Make a crop box, or change one. Only one is active at a time."""
+    centre, half = finite(centre, 3, "the box's centre"), finite(half, 3, "the box's half size")
+    if min(half) <= 0 or not np.isfinite(yaw):
+        raise BadInput("a crop box needs a size above zero in every direction", subject=name, remedy="check its limits")
+    with journal.change(project_id, f"Set the crop box {clean_name(name, 'box')}", topic="edits") as c:
+        if active:
+            for other in c.s.scalars(select(CropBox).where(CropBox.project_id == project_id, CropBox.active)):
+                if other.id != box_id:
+                    other.active = False
+        row = owned(c.s, CropBox, project_id, box_id, "crop box") if box_id else CropBox(project_id=project_id)
+        if box_id:
+            journal.checked_version(row, version, f"the crop box {row.name}")
+        row.name, row.centre, row.half, row.yaw, row.active = clean_name(name, "box"), centre, half, float(yaw), active
+        c.s.add(row)
+        c.s.flush()
+        return str(row.id)
+
+
+def remove_box(project_id: str, box_id: str) -> None:
+    with journal.change(project_id, "Removed a crop box", topic="edits") as c:
+        row = owned(c.s, CropBox, project_id, box_id, "crop box")
+        c.title = f"Removed the crop box {row.name}"
+        c.s.delete(row)
+
+
+def propose_box(project_id: str) -> dict[str, object]:
+    """A box round all placed points, turned to the dominant wall direction (5th to 95th percentile of coarse points)."""
+    with session() as s:
+        get_project(s, project_id)
+        parts: list[Array] = []
+        for station in stations_of(s, project_id):
+            if station.pose is None:
+                continue
+            for tile in read_tiles(station_id=station.id, most_level=0):
+                parts.append(frames.apply(matrix(station.pose), tile.xyz))
+    if not parts:
+        raise BadInput("there are no placed stations", subject="crop box", remedy="tie the stations first")
+    p = np.concatenate(parts)
+    best = (np.inf, 0.0)
+    for yaw in np.radians(np.arange(0, 90, 1.0)):
+        q = frames.apply(frames.pose(-float(yaw)), p)
+        extent = np.percentile(q, 97, axis=0) - np.percentile(q, 3, axis=0)
+        best = min(best, (float(extent[0] * extent[1]), float(yaw)))
+    q = frames.apply(frames.pose(-best[1]), p)
+    low, high = np.percentile(q, 1, axis=0), np.percentile(q, 99, axis=0)
+    centre = frames.apply(frames.pose(best[1]), ((low + high) / 2)[None])[0]
+    return {"centre": centre.tolist(), "half": ((high - low) / 2 + 0.1).tolist(), "yaw": best[1]}

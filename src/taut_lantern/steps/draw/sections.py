@@ -1,0 +1,264 @@
+"""Cut, fit, trace: sections of the placed cloud and the drawing over them."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from ...core import frames
+from ...core.draw.fit import find_circles, find_lines
+from ...core.draw.section import Cut, box_meets, plan, slab, upright
+from ...core.errors import BadInput
+from ...formats.dxf import Entity
+from ...store import journal
+from ...store.db import session
+from ...store.models import Section, Trace
+from ...store.tiles import deleted_mask, read_tiles, tiles_of
+from ..clean.edits import active_box
+from ..common import Array, active_frame, clean_name, finite, get_project, matrix, owned, stations_of
+
+LAYERS = ("wall", "floor", "pipe", "steel", "ground", "to check")
+
+
+def cut_of(section: Section) -> Cut:
+    p = section.params
+    if section.kind == "plan":
+        return plan(p["height"], p["before"], p["behind"])
+    return upright((p["a"][0], p["a"][1]), (p["b"][0], p["b"][1]), p["before"], p["behind"])
+
+
+def make_section(project_id: str, kind: str, params: dict[str, Any], name: str = "") -> str:
+    """kind plan: height; kind upright: a, b plan picks; both: before, behind. Project frame, metres."""
+    depth = finite([params.get("before", 0.0), params.get("behind", 0.05)], 2, "the depth")
+    if kind == "plan":
+        kept: dict[str, Any] = {"height": finite([params.get("height", math.nan)], 1, "the height")[0]}
+        plan(kept["height"], *depth)
+    elif kind == "upright":
+        kept = {"a": finite(params.get("a") or [], 2, "the first pick"), "b": finite(params.get("b") or [], 2, "the second pick")}
+        upright((kept["a"][0], kept["a"][1]), (kept["b"][0], kept["b"][1]), *depth)
+    else:
+        raise BadInput(f"unknown kind of section {kind!r}", subject="kind", remedy="use plan or upright")
+    with journal.change(project_id, "", topic="sections") as c:
+        count = c.s.scalar(select(func.count(Section.id)).where(Section.project_id == project_id, Section.kind == kind)) or 0
+        label = clean_name(name, f"Plan {kept['height']:+.2f}" if kind == "plan" else f"Section {chr(65 + count % 26)}")
+        row = Section(project_id=project_id, name=label, kind=kind, params={**kept, "before": depth[0], "behind": depth[1]})
+        c.s.add(row)
+        c.title = f"Cut {label}"
+        c.s.flush()
+        return row.id
+
+
+def delete_section(project_id: str, section_id: str) -> None:
+    with journal.change(project_id, "", topic="sections") as c:
+        row = owned(c.s, Section, project_id, section_id, "section")
+        row.deleted = True
+        c.title = f"Deleted {row.name}"
+
+
+def floor_height(project_id: str) -> float:
+    """Height of the main floor (project z): the lowest strong peak of coarse points, for a sensible first plan."""
+    with session() as s:
+        heights = [
+            frames.apply(matrix(x.pose), t.xyz)[:, 2]
+            for x in stations_of(s, project_id)
+            if x.pose is not None or len(stations_of(s, project_id)) == 1
+            for t in read_tiles(station_id=x.id, most_level=1)
+        ]
+    if not heights:
+        raise BadInput("there are no placed stations to cut", subject="section", remedy="tie the stations first")
+    z = np.concatenate(heights)
+    z = z[(z > -60) & (z < 60)]
+    count, edge = np.histogram(z, bins=1200, range=(-60, 60))
+    below = count * (edge[:-1] < 0)  # the floor lies below the first instrument
+    return float(edge[int(np.argmax(below if below.any() else count))] + 0.05)
+
+
+def slab_points(s: Session, project_id: str, section: Section, most: int = 600_000) -> tuple[Array, np.ndarray, dict[str, int]]:
+    """(points (n, 3) section frame, colours (n, 4) uint8 rgb + intensity, counts). Reads only tiles the slab meets."""
+    cut, box = cut_of(section), active_box(s, project_id)
+    parts, colours = [], []
+    read = total = 0
+    placed = [x for x in stations_of(s, project_id) if x.pose is not None] or stations_of(s, project_id)[:1]
+    for station in placed:
+        t = matrix(station.pose)
+        rows = tiles_of(s, [station.id])
+        total += len(rows)
+        ids = [r.id for r in rows if box_meets(cut, t, np.array(r.low), np.array(r.high))]
+        read += len(ids)
+        dead = deleted_mask(s, station) if ids else None
+        for tile in read_tiles(ids):
+            world = frames.apply(t, tile.xyz)
+            p, inside = slab(cut, world)
+            if dead is not None:
+                inside &= ~dead[tile.first : tile.first + len(p)]
+            if box is not None and inside.any():
+                inside &= box.inside(world)
+            parts.append(p[inside])
+            colours.append(np.concatenate([tile.rgb[inside], (tile.intensity[inside] >> 8).astype(np.uint8)[:, None]], axis=1))
+    points = np.concatenate(parts) if parts else np.zeros((0, 3))
+    colour = np.concatenate(colours) if colours else np.zeros((0, 4), np.uint8)
+    counts = {"points": len(points), "tiles_read": read, "tiles": total}
+    if len(points) > most:
+        keep = np.random.default_rng(1).permutation(len(points))[:most]
+        points, colour = points[keep], colour[keep]
+    return points, colour, counts
+
+
+def fit(project_id: str, section_id: str) -> dict[str, int]:
+    """Find lines and circles in the slab. What was accepted or drawn stays; earlier findings go."""
+    with journal.change(project_id, "", topic="sections") as c:
+        section = owned(c.s, Section, project_id, section_id, "section")
+        points, _, _ = slab_points(c.s, project_id, section, 3_000_000)
+        if len(points) < 50:
+            raise BadInput(
+                f"{section.name} holds {len(points)} points",
+                subject=section.name,
+                remedy="make it deeper, or cut elsewhere",
+                code="empty_section",
+            )
+        for old in c.s.scalars(select(Trace).where(Trace.section_id == section_id, Trace.state == "found")):
+            c.s.delete(old)
+        circles = find_circles(points)
+        flat = points[:, :2]
+        for k in circles:  # what a circle explains is not offered as short lines again
+            flat = flat[np.abs(np.hypot(flat[:, 0] - k.centre[0], flat[:, 1] - k.centre[1]) - k.radius) > 0.015]
+        lines = find_lines(flat)
+        for line in lines:
+            along, across = line.b[0] - line.a[0], line.b[1] - line.a[1]
+            length = math.hypot(along, across)
+            note: dict[str, Any] = {"rms_mm": 1000 * line.rms, "points": line.points, "length": length}
+            layer = "wall"
+            if section.kind == "upright":
+                lean = abs(along) if abs(across) > abs(along) else abs(across)
+                if lean < 0.1 * length:
+                    note["out_of_plumb_mm" if abs(across) > abs(along) else "out_of_level_mm"] = 1000 * lean
+                layer = "wall" if abs(along) < 0.1 * length else "floor" if abs(across) < 0.1 * length else "steel"
+            c.s.add(
+                Trace(
+                    project_id=project_id,
+                    section_id=section_id,
+                    kind="line",
+                    layer=layer if line.rms < 0.006 else "to check",
+                    points=[list(line.a), list(line.b)],
+                    fit=note,
+                )
+            )
+        for k in circles:
+            c.s.add(
+                Trace(
+                    project_id=project_id,
+                    section_id=section_id,
+                    kind="circle",
+                    layer="pipe" if k.share > 0.35 else "to check",
+                    points=[list(k.centre)],
+                    radius=k.radius,
+                    fit={"rms_mm": 1000 * k.rms, "points": k.points, "share": k.share},
+                )
+            )
+        c.title = f"Found {len(lines)} lines and {len(circles)} circles in {section.name}"
+        return {"lines": len(lines), "circles": len(circles)}
+
+
+def draw_trace(project_id: str, section_id: str, kind: str, layer: str, points: list[list[float]], radius: float = 0.0) -> str:
+    """Keep a hand-drawn line, polyline, circle or point; points in section coordinates, metres."""
+    need = {"line": 2, "polyline": 2, "circle": 1, "point": 1}
+    if kind not in need:
+        raise BadInput(f"unknown kind of trace {kind!r}", subject="kind", remedy=f"use one of {', '.join(need)}")
+    if len(points) < need[kind] or (kind == "circle" and not 0 < radius < 1e4):
+        raise BadInput(
+            f"a {kind} needs {need[kind]} points" + (" and a radius" if kind == "circle" else ""), subject=kind, remedy="draw it again"
+        )
+    kept = [finite(p, 2, "a corner") for p in points[:2000]]
+    with journal.change(project_id, f"Drew a {kind}", topic="sections") as c:
+        owned(c.s, Section, project_id, section_id, "section")
+        row = Trace(
+            project_id=project_id,
+            section_id=section_id,
+            kind=kind,
+            layer=clean_name(layer, "wall")[:60],
+            points=kept,
+            radius=radius,
+            state="drawn",
+            fit={"length": sum(math.dist(a, b) for a, b in zip(kept, kept[1:], strict=False))},
+        )
+        c.s.add(row)
+        c.s.flush()
+        return row.id
+
+
+def change_trace(project_id: str, trace_id: str, version: int | None, state: str | None, layer: str | None) -> None:
+    """state: accepted | found | rejected (rejected removes it)."""
+    with journal.change(project_id, "Changed a trace", topic="sections") as c:
+        row = owned(c.s, Trace, project_id, trace_id, "trace")
+        journal.checked_version(row, version, f"this {row.kind}")
+        if layer is not None:
+            row.layer = clean_name(layer, row.layer)[:60]
+            c.title = f"Moved a {row.kind} to the layer {row.layer}"
+        if state == "rejected":
+            c.s.delete(row)
+            c.title = f"Rejected a {row.kind}"
+        elif state in ("accepted", "found"):
+            row.state = state
+            c.title = f"Accepted a {row.kind}"
+        elif state is not None:
+            raise BadInput(f"unknown state {state!r}", subject="state", remedy="use accepted, found or rejected")
+
+
+def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
+    get_project(s, project_id)
+    rows = s.scalars(select(Section).where(Section.project_id == project_id, ~Section.deleted).order_by(Section.kind, Section.name)).all()
+    traces = s.scalars(select(Trace).where(Trace.project_id == project_id).order_by(Trace.layer, Trace.id)).all()
+    return [
+        {
+            "id": r.id,
+            "version": r.version,
+            "name": r.name,
+            "kind": r.kind,
+            "params": r.params,
+            "T_section_project": cut_of(r).T_section_project.ravel().tolist(),
+            "traces": [
+                {
+                    "id": t.id,
+                    "version": t.version,
+                    "kind": t.kind,
+                    "layer": t.layer,
+                    "points": t.points,
+                    "radius": t.radius,
+                    "state": t.state,
+                    "fit": t.fit,
+                }
+                for t in traces
+                if t.section_id == r.id
+            ],
+        }
+        for r in rows
+    ]
+
+
+def entities(s: Session, project_id: str, section_ids: list[str] | None, in_section: bool) -> list[Entity]:
+    """Traces as drawing entities in the active grid, or in section coordinates (along, across)."""
+    project = get_project(s, project_id)
+    _, _, T_frame_project = active_frame(s, project)
+    out: list[Entity] = []
+    for section in s.scalars(select(Section).where(Section.project_id == project_id, ~Section.deleted)):
+        if section_ids and section.id not in section_ids:
+            continue
+        T_frame_section = T_frame_project @ frames.inverse(cut_of(section).T_section_project)
+        normal = (float(T_frame_section[0, 2]), float(T_frame_section[1, 2]), float(T_frame_section[2, 2]))
+
+        def place(p: Any, t: Array = T_frame_section) -> tuple[float, float, float]:
+            if in_section:
+                return float(p[0]), float(p[1]), 0.0
+            q = frames.apply(t, np.array([[p[0], p[1], 0.0]]))[0]
+            return float(q[0]), float(q[1]), float(q[2])
+
+        for t in s.scalars(select(Trace).where(Trace.section_id == section.id)):
+            out.append(
+                Entity(t.kind, t.layer, tuple(place(p) for p in t.points), t.radius, normal=(0.0, 0.0, 1.0) if in_section else normal)
+            )  # type: ignore[arg-type]
+        out.append(Entity("text", "section", (place([0.0, 0.0]),), text=section.name))
+    return out

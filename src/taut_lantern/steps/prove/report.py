@@ -1,0 +1,153 @@
+"""The registration report, read from the one solution."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ...formats.pdf import NetworkPlan, Report, ReportTable
+from ...store.models import Journal, Link, SolutionRow
+from ..common import active_frame, get_project, matrix, profile_of, stations_of
+from ..place.control import residuals_of
+
+
+def build(s: Session, project_id: str) -> Report:
+    """Everything the report says. Numbers come from the solution row, nothing is computed anew."""
+    project = get_project(s, project_id)
+    row = s.get(SolutionRow, project_id)
+    data: dict[str, Any] = row.data if row else {}
+    stations = stations_of(s, project_id)
+    names = {x.id: x.name for x in stations}
+    links = [k for k in s.scalars(select(Link).where(Link.project_id == project_id)) if k.a in names and k.b in names]
+    profile = profile_of(project)
+    _, frame, T_frame_project = active_frame(s, project)
+    control = residuals_of(project_id)
+    test = data.get("global_test", {"statistic": 0, "limit": 0, "passed": True})
+    verdict = "passes" if test["passed"] else "does not pass"
+    sentences = [data.get("sentence", "There is nothing to tie yet.")]
+    if links:
+        sentences.append(
+            f"Global test: {test['statistic']:.0f} against {test['limit']:.0f}, {verdict} "
+            f"(sigma0 {data['sigma0']:.2f}, {data['degrees_of_freedom']} degrees of freedom; deviations below are scaled by sigma0)."
+        )
+    if control["points"]:
+        sentences.append(control["sentence"])
+    tables = [
+        ReportTable(
+            f"Tolerance profile: {profile.name}",
+            ("fit RMS", "overlap for taut", "seen through", "weak direction", "control"),
+            (
+                (
+                    f"{1000 * profile.fit:.1f} mm",
+                    f"{100 * profile.overlap_taut:.0f} %",
+                    f"{100 * profile.see_through:.1f} %",
+                    f"{1000 * profile.weak:.1f} mm",
+                    f"{1000 * profile.control:.1f} mm",
+                ),
+            ),
+        ),
+        ReportTable(
+            "Links",
+            (
+                "status",
+                "stations",
+                "fit RMS mm",
+                "overlap %",
+                "seen through %",
+                "weakest mm",
+                "after adjustment mm",
+                "what speaks against it",
+            ),
+            tuple(_link_row(k, data, names) for k in links),
+        ),
+        ReportTable(
+            "Stations",
+            ("station", "x m", "y m", "z m", "sd x mm", "sd y mm", "sd z mm", "sd turn mdeg", "links"),
+            tuple(_station_row(x, data, T_frame_project @ matrix(x.pose) if x.pose else None) for x in stations),
+            f"Coordinates: {frame} frame.",
+        ),
+    ]
+    if data.get("targets"):
+        tables.append(
+            ReportTable(
+                "Targets",
+                ("target", "sightings", "spread mm"),
+                tuple((n, str(t["sightings"]), f"{t['spread_mm']:.1f}") for n, t in data["targets"].items()),
+            )
+        )
+    if control["points"]:
+        tables.append(
+            ReportTable(
+                "Control and check points",
+                ("point", "role", "target", "east mm", "north mm", "height mm", "3D mm", "status", "remark"),
+                tuple(_control_row(p) for p in control["points"]),
+            )
+        )
+    findings = data.get("findings", []) + control["findings"]
+    if findings:
+        tables.append(ReportTable("Findings", ("weight", "what"), tuple((f["severity"], f["message"]) for f in findings)))
+    entries = s.scalars(
+        select(Journal).where(Journal.project_id == project_id, ~Journal.undone).order_by(Journal.id.desc()).limit(25)
+    ).all()
+    tables.append(
+        ReportTable("Journal, latest first", ("when", "what"), tuple((e.at.strftime("%Y-%m-%d %H:%M"), e.title) for e in entries))
+    )
+    plan = None
+    placed = {x.name: (float(matrix(x.pose)[0, 3]), float(matrix(x.pose)[1, 3])) for x in stations if x.pose is not None}
+    if len(placed) > 1:
+        strings = tuple(
+            (
+                names[k.a],
+                names[k.b],
+                "loose" if not k.used else data["links"][k.id]["status"],
+                min(0.25, 0.08 * (data["links"][k.id]["residual_mm"] or 0) / (1000 * profile.fit) + 0.03),
+            )
+            for k in links
+            if names[k.a] in placed and names[k.b] in placed and k.id in data.get("links", {})
+        )
+        plan = NetworkPlan(placed, strings)
+    return Report(
+        f"Registration report: {project.name}",
+        f"Made {datetime.now(UTC):%Y-%m-%d %H:%M} UTC · coordinates: {frame}",
+        tuple(sentences),
+        tuple(tables),
+        plan,
+    )
+
+
+def _link_row(k: Link, data: dict[str, Any], names: dict[str, str]) -> tuple[str, ...]:
+    own, e = data["links"].get(k.id, {"status": "loose", "residual_mm": None, "reasons": []}), k.evidence
+    residual = own["residual_mm"]
+    return (
+        own["status"] + ("" if k.used else ", off"),
+        f"{names[k.a]} · {names[k.b]}",
+        f"{1000 * e['fit_rms']:.1f}",
+        f"{100 * e['overlap']:.0f}",
+        f"{100 * e['see_through']:.1f}",
+        f"{1000 * e['weak_sigma']:.1f}",
+        "–" if residual is None else f"{residual:.1f}",
+        " · ".join(r["message"] for r in own["reasons"]),
+    )
+
+
+def _station_row(x: Any, data: dict[str, Any], pose: Any) -> tuple[str, ...]:
+    own = data["stations"].get(x.id)
+    if pose is None or own is None:
+        return (x.name, *["–"] * 8)
+    sd = own["sigma_position_mm"]
+    return (
+        x.name,
+        *(f"{pose[k, 3]:.4f}" for k in range(3)),
+        *(f"{v:.2f}" for v in sd),
+        f"{max(own['sigma_rotation_mdeg']):.2f}",
+        str(own["links"]),
+    )
+
+
+def _control_row(p: dict[str, Any]) -> tuple[str, ...]:
+    r = p["residual_mm"]
+    cells = ("–",) * 4 if r is None else tuple(f"{r[k]:.1f}" for k in ("e", "n", "h", "d3"))
+    return (p["name"], p["role"], p["target"] or "–", *cells, p["status"], " · ".join(f["message"] for f in p["reasons"]))

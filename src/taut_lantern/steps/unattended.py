@@ -1,0 +1,273 @@
+"""A whole job without a screen, through the same use cases, and its stable result.json (docs/result.md)."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from rich.console import Console
+from rich.progress import BarColumn, TextColumn, TimeElapsedColumn
+from rich.progress import Progress as Bars
+from sqlalchemy import select
+
+from ..core import frames
+from ..core.errors import BadInput, LanternError
+from ..store.db import file_chunks, session
+from ..store.models import Control, Link, Original, Sighting, SolutionRow
+from ..store.queue import app as queue
+from .bring_in import stations, uploads
+from .common import Progress, active_frame, get_project, matrix, stations_of
+from .hand_over import deliver as hand_over
+from .place import control as place
+from .projects import delete_project, make_project
+from .tie import links
+from .tie import targets as targets_step
+
+FORMAT = 1
+
+
+def _scan_files(scans: list[Path]) -> list[Path]:
+    files = [f for p in scans for f in (sorted(p.glob("*.e57")) if p.is_dir() else [p])]
+    missing = [str(f) for f in files if not f.is_file()]
+    if missing or not files:
+        raise BadInput(
+            f"no such scan: {', '.join(missing)}" if missing else "no E57 files are there",
+            subject="scans",
+            remedy="name E57 files or folders of them",
+        )
+    return files
+
+
+def run_job(
+    scans: list[Path], folder: Path, control: Path | None, columns: str, unit: str, target_words: str, keep: bool, console: Console
+) -> int:
+    """Returns the exit code: 0 all well, 3 with reasons in result.json and on the console."""
+    files = _scan_files(scans)
+    radii = _radii(target_words)
+    control_text = control.read_text(errors="replace") if control else None
+    folder.mkdir(parents=True, exist_ok=True)
+    timings: dict[str, float] = {}
+    findings: list[dict[str, str]] = []
+    with (
+        queue.open(),
+        Bars(
+            TextColumn("{task.description:<44.44}"),
+            BarColumn(),
+            TextColumn("{task.percentage:>3.0f} %"),
+            TimeElapsedColumn(),
+            console=console,
+        ) as bars,
+    ):
+        project = make_project(folder.resolve().name or "unattended")
+
+        def stage(name: str, work: Callable[[Progress], Any]) -> Any:
+            task, start = bars.add_task(name, total=1), time.monotonic()
+            out = work(
+                Progress(lambda text, done, total: bars.update(task, description=f"{name}: {text}", completed=done, total=max(total, 1)))
+            )
+            timings[name] = round(time.monotonic() - start, 3)
+            bars.update(task, description=name, completed=1, total=1)
+            return out
+
+        stage("bring in", lambda p: _bring_in(project, files, p, findings))
+        with session() as s:
+            count = len(stations_of(s, project))
+        if count > 1:
+            result = stage("tie", lambda p: links.tie_all(project, {}, p))
+            findings += result["undecided"]
+        if radii or control_text:
+            stage("targets", lambda p: targets_step.find_targets(project, {"radii": radii or [0.1]}, p))
+        if control_text is not None and control is not None:
+
+            def work(p: Progress) -> None:
+                try:
+                    place.take_in(project, control_text, control.name, columns.split(",") if columns else None, unit)
+                    place.apply(project)
+                except LanternError as problem:
+                    findings.append({"code": problem.code, "subject": "control", "message": str(problem), "severity": "fault"})
+
+            stage("place", work)
+        stage("hand over", lambda p: _hand_over(project, folder, count, p))
+    result = describe(project, timings, findings)
+    (folder / "result.json").write_text(json.dumps(result, indent=1) + "\n")
+    reasons = verdict(result)
+    if not keep:
+        delete_project(project)
+    for reason in reasons:
+        console.print(f"[bold]{reason}[/bold]")
+    console.print(f"{len(result['stations'])} stations, {len(result['links'])} links → {folder}")
+    return 3 if reasons else 0
+
+
+def _radii(words: str) -> list[float]:
+    if not words:
+        return []
+    kind, _, numbers = words.partition(":")
+    try:
+        radii = [float(v) for v in numbers.split(",")]
+    except ValueError:
+        radii = []
+    if kind != "spheres" or not radii or not all(0.01 <= r <= 1 for r in radii):
+        raise BadInput(
+            f"cannot read the targets {words!r}", subject="targets", remedy="write for example spheres:0.0725 (radius in metres)"
+        )
+    return radii
+
+
+def _bring_in(project: str, files: list[Path], progress: Progress, findings: list[dict[str, str]]) -> None:
+    """Upload, read and import each file; a broken one is named and stops nobody else."""
+    for k, path in enumerate(files):
+        progress.report(path.name, k, len(files))
+        try:
+            original = uploads.put_file(project, path)
+            reading = uploads.read_original(project, original, progress)
+            if reading["problem"]:
+                findings.append(
+                    {
+                        "code": reading["problem"]["code"],
+                        "subject": path.name,
+                        "message": reading["problem"]["message"],
+                        "severity": "fault",
+                    }
+                )
+                continue
+            for index, scan in enumerate(reading["scans"]):
+                stations.import_scan(
+                    project,
+                    {"original_id": original, "scan": index, "name": scan["name"], "min_range": 0.4, "max_range": 200.0, "unit": "m"},
+                    progress,
+                )
+        except LanternError as problem:
+            findings.append({"code": problem.code, "subject": path.name, "message": problem.message, "severity": "fault"})
+    with session() as s:
+        if not stations_of(s, project):
+            raise BadInput(
+                "none of the files could be brought in: " + "; ".join(f["message"] for f in findings),
+                subject="scans",
+                remedy="check the files",
+            )
+
+
+def _hand_over(project: str, folder: Path, count: int, progress: Progress) -> None:
+    for kind in ("e57", "laz", "pdf"):
+        with session() as s:
+            placed = any(x.pose is not None for x in stations_of(s, project)) or count == 1
+        if kind != "pdf" and not placed:
+            continue
+        made = hand_over.make(project, {"what": kind}, progress)
+        part = folder / (made["name"] + ".part")
+        with part.open("wb") as out:
+            for piece in file_chunks(made["delivery"]):
+                out.write(piece)
+        part.replace(folder / made["name"])
+
+
+def describe(project_id: str, timings: dict[str, float], findings: list[dict[str, str]]) -> dict[str, Any]:
+    """The content of result.json: the contract for everyone who automates."""
+    with session() as s:
+        project = get_project(s, project_id)
+        frame_id, _, T_frame_project = active_frame(s, project)
+        row = s.get(SolutionRow, project_id)
+        data = row.data if row else {}
+        stations_by = {x.id: x for x in stations_of(s, project_id)}
+        files = {o.id: o.name for o in s.scalars(select(Original).where(Original.project_id == project_id))}
+        out_stations = []
+        for x in stations_by.values():
+            own = data["stations"][x.id]
+            pose = T_frame_project @ matrix(x.pose)
+            out_stations.append(
+                {
+                    "name": x.name,
+                    "file": files.get(x.original_id or "", ""),
+                    "points": x.points,
+                    "pose": None if x.pose is None else {"rotation": pose[:3, :3].tolist(), "translation": pose[:3, 3].tolist()},
+                    "frame": "project" if frame_id == "project" else "control",
+                    "sigma_position_mm": own["sigma_position_mm"],
+                    "sigma_rotation_mdeg": own["sigma_rotation_mdeg"],
+                }
+            )
+        out_links = []
+        for k in s.scalars(select(Link).where(Link.project_id == project_id)):
+            own, e = data["links"][k.id], k.evidence
+            out_links.append(
+                {
+                    "a": stations_by[k.a].name,
+                    "b": stations_by[k.b].name,
+                    "kind": k.kind,
+                    "status": own["status"],
+                    "used": k.used,
+                    "T_a_b": matrix(k.T_a_b).tolist(),
+                    "fit_median_mm": 1000 * e["fit_median"],
+                    "fit_rms_mm": 1000 * e["fit_rms"],
+                    "fit_p90_mm": 1000 * e["fit_p90"],
+                    "overlap": e["overlap"],
+                    "see_through": e["see_through"],
+                    "weak_sigma_mm": 1000 * e["weak_sigma"],
+                    "weak_direction": e["weak_direction"],
+                    "residual_mm": own["residual_mm"],
+                    "residual_mdeg": own["residual_mdeg"],
+                    "reasons": own["reasons"],
+                }
+            )
+        sightings = list(s.scalars(select(Sighting).where(Sighting.project_id == project_id)))
+        out_targets = []
+        for name, t in data.get("targets", {}).items():
+            position = None if t["position"] is None else frames.apply(T_frame_project, np.array([t["position"]]))[0].tolist()
+            out_targets.append(
+                {
+                    "name": name,
+                    "kind": "sphere",
+                    "position": position,
+                    "sightings": [
+                        {"station": stations_by[g.station_id].name, "center": g.centre, "fit_rms_mm": 1000 * g.rms, "points": g.points}
+                        for g in sightings
+                        if g.target == name
+                    ],
+                }
+            )
+        has_control = s.scalar(select(Control.id).where(Control.project_id == project_id).limit(1)) is not None
+    out_control = []
+    if has_control:
+        state = place.residuals_of(project_id)
+        out_control = [
+            {
+                "name": p["name"],
+                "role": p["role"],
+                "matched_to": p["target"],
+                "residual_mm": p["residual_mm"],
+                "status": p["status"],
+                "reasons": p["reasons"],
+            }
+            for p in state["points"]
+        ]
+        findings = findings + state["findings"]
+    return {
+        "format": FORMAT,
+        "stations": out_stations,
+        "links": out_links,
+        "targets": out_targets,
+        "control": out_control,
+        "solution": {k: data.get(k) for k in ("sigma0", "degrees_of_freedom", "global_test", "parts")},
+        "findings": data.get("findings", []) + findings,
+        "timings": timings,
+    }
+
+
+def verdict(result: dict[str, Any]) -> list[str]:
+    """Why the job is not simply good; empty when every station is in one network and no used link is parted."""
+    reasons = [
+        f["message"]
+        for f in result["findings"]
+        if f["code"]
+        in ("not_connected", "unplaced", "ambiguous", "truncated", "not_e57", "empty_file", "no_points", "unreadable", "no_scans")
+    ]
+    reasons += [f"the link {k['a']} · {k['b']} is parted" for k in result["links"] if k["used"] and k["status"] == "parted"]
+    reasons += [f["message"] for f in result["findings"] if f["subject"] == "control" and f["severity"] == "fault"]
+    parts = result["solution"]["parts"] or []
+    if len(parts) > 1 and not any("not connected" in r for r in reasons):
+        reasons.append(f"the stations fall into {len(parts)} parts")
+    return reasons

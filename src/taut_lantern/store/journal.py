@@ -1,0 +1,177 @@
+"""Journal and undo are one mechanism.
+
+Every use case runs in ``with change(...)``: the states of all journaled rows before and after are recorded.
+Undo puts the states before back, if the rows still are as this change left them, and says so if not.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import event, inspect, select
+from sqlalchemy.orm import Session
+
+from ..core.errors import Conflict, NotFound
+from .db import notify, session
+from .models import JOURNALED, Journal, Journaled, Project, new_id
+
+SKIP = {"project": {"network_revision"}}  # bookkeeping that undo must not turn back
+
+
+def _state(row: Any) -> dict[str, Any]:
+    out = {}
+    for column in inspect(type(row)).columns:
+        value = getattr(row, column.key)
+        out[column.key] = value.isoformat() if isinstance(value, datetime) else value
+    return out
+
+
+def _before(row: Any) -> dict[str, Any]:
+    """State of a dirty row as it was loaded."""
+    out = _state(row)
+    for attribute in inspect(row).attrs:
+        history = attribute.history
+        if history.deleted:
+            value = history.deleted[0]
+            out[attribute.key] = value.isoformat() if isinstance(value, datetime) else value
+    return out
+
+
+class Change:
+    """What a use case sees: the session, the project (its row is locked), and whether the network changed."""
+
+    def __init__(self, s: Session, project: Project) -> None:
+        self.s, self.project = s, project
+        self.network = False
+        self.title = ""
+        self.rows: list[dict[str, Any]] = []
+
+    def record(self, s: Session, *_: Any) -> None:
+        for row in s.new:
+            if isinstance(row, Journaled):
+                row.id = row.id or new_id()
+                self._note(row, None, row)
+        for row in s.dirty:
+            if isinstance(row, Journaled) and s.is_modified(row):
+                before = _before(row)
+                ignored = SKIP.get(str(row.__tablename__), set())  # type: ignore[attr-defined]
+                if all(before[k] == v for k, v in _state(row).items() if k not in ignored):
+                    continue
+                row.version = before["version"] + 1
+                self._note(row, before, row)
+        for row in s.deleted:
+            if isinstance(row, Journaled):
+                self._note(row, _state(row), None)
+
+    def _note(self, row: Any, before: dict[str, Any] | None, after: Any) -> None:
+        self.rows.append({"table": row.__tablename__, "id": row.id, "before": before, "row": after})
+
+    def entries(self) -> list[dict[str, Any]]:
+        """Merged: the first state before and the last state after of each row."""
+        merged: dict[tuple[str, str], dict[str, Any]] = {}
+        for r in self.rows:
+            key = (r["table"], r["id"])
+            first = merged.get(key, r)
+            merged[key] = {
+                "table": r["table"],
+                "id": r["id"],
+                "before": first["before"],
+                "after": None if r["row"] is None else _state(r["row"]),
+            }
+        return [m for m in merged.values() if m["before"] is not None or m["after"] is not None]
+
+
+def locked_project(s: Session, project_id: str) -> Project:
+    project = s.scalar(select(Project).where(Project.id == project_id, ~Project.deleted).with_for_update())
+    if project is None:
+        raise NotFound("this project does not exist", subject=project_id, remedy="go back to the list of projects")
+    return project
+
+
+@contextmanager
+def change(
+    project_id: str, title: str, actor: str = "you", network: bool = False, new_project: Project | None = None, topic: str = "project"
+) -> Iterator[Change]:
+    """One undoable change in one transaction. network: stations, links or sightings change, so the solution is old."""
+    with session() as s:
+        if new_project is not None:
+            s.add(new_project)
+            s.flush()
+        project = locked_project(s, project_id)
+        c = Change(s, project)
+        c.network, c.title = network, title
+        event.listen(s, "before_flush", c.record)
+        try:
+            yield c
+            if c.network:
+                project.network_revision += 1
+            s.flush()
+        finally:
+            event.remove(s, "before_flush", c.record)
+        rows = c.entries()
+        if rows or new_project is not None:
+            s.query(Journal).filter(Journal.project_id == project_id, Journal.undone).update({"undoable": False})
+            s.add(Journal(project_id=project_id, actor=actor, title=c.title, rows=rows, network=c.network, undoable=new_project is None))
+        notify(s, project_id, topic)
+
+
+def checked_version(row: Journaled, version: int | None, subject: str) -> None:
+    """Conflict when somebody changed the row since it was read."""
+    if version is not None and row.version != version:
+        raise Conflict(
+            f"{subject} was changed by somebody else meanwhile",
+            subject=subject,
+            remedy="look at the new state and change it again if you still want to",
+        )
+
+
+def _restore(s: Session, entry: dict[str, Any], to: str, other: str) -> None:
+    model = JOURNALED[entry["table"]]
+    row = s.get(model, entry["id"])
+    expected = entry[other]
+    current = None if row is None else _state(row)
+    ignored = SKIP.get(entry["table"], set()) | {"version"}
+
+    def same(a: dict[str, Any] | None, b: dict[str, Any] | None) -> bool:
+        if a is None or b is None:
+            return a is b
+        return all(a.get(k) == b.get(k) for k in a if k not in ignored)
+
+    if not same(current, expected):
+        raise Conflict(
+            f"a {entry['table'].replace('_', ' ')} was changed after this", subject=entry["id"], remedy="undo the later change first"
+        )
+    target = entry[to]
+    if target is None:
+        s.delete(row)
+        return
+    values = {k: v for k, v in target.items() if k not in SKIP.get(entry["table"], set())}
+    for column in inspect(model).columns:
+        if column.key in values and values[column.key] is not None and column.type.python_type is datetime:
+            values[column.key] = datetime.fromisoformat(values[column.key])
+    if row is None:
+        s.add(model(**values))
+        return
+    for k, v in values.items():
+        setattr(row, k, v if k != "version" else row.version + 1)
+
+
+def undo(project_id: str, redo: bool = False) -> str:
+    """Take back the last change that is not taken back yet (or bring back the first that is). Returns its title."""
+    with session() as s:
+        project = locked_project(s, project_id)
+        q = select(Journal).where(Journal.project_id == project_id, Journal.undoable, Journal.undone == redo)
+        entry = s.scalar(q.order_by(Journal.id.asc() if redo else Journal.id.desc()).limit(1))
+        if entry is None:
+            raise NotFound("there is nothing to redo" if redo else "there is nothing to undo", code="nothing_to_undo")
+        rows = entry.rows if redo else list(reversed(entry.rows))
+        for r in rows:
+            _restore(s, r, "after" if redo else "before", "before" if redo else "after")
+        entry.undone = not redo
+        if entry.network:
+            project.network_revision += 1
+        notify(s, project_id, "project")
+        return entry.title

@@ -1,0 +1,291 @@
+"""Tables. Rows of :class:`Journaled` classes are what people edit: they carry a version and their states
+before and after each change are kept in the journal, from which undo restores them.
+"""
+
+from __future__ import annotations
+
+import uuid
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, DateTime, ForeignKey, Index, LargeBinary, MetaData, String, Text, UniqueConstraint
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+NAMING = {
+    "ix": "ix_%(table_name)s_%(column_0_N_name)s",
+    "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+    "fk": "fk_%(table_name)s_%(column_0_N_name)s",
+    "pk": "pk_%(table_name)s",
+}
+
+
+class Base(DeclarativeBase):
+    metadata = MetaData(naming_convention=NAMING)
+    type_annotation_map = {dict[str, Any]: JSONB, list[Any]: JSONB, datetime: DateTime(timezone=True)}
+
+
+def new_id() -> str:
+    return uuid.uuid4().hex
+
+
+def now() -> datetime:
+    return datetime.now(UTC)
+
+
+class Journaled:
+    """Mixin: edited by people, recorded by the journal, guarded by a version."""
+
+    id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
+    version: Mapped[int] = mapped_column(default=1)
+
+
+def _project() -> Mapped[str]:
+    return mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+
+
+class Project(Journaled, Base):
+    __tablename__ = "project"
+    name: Mapped[str] = mapped_column(String(300))
+    unit: Mapped[str] = mapped_column(String(8), default="m")
+    profile: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    active_frame: Mapped[str] = mapped_column(String(40), default="project")
+    network_revision: Mapped[int] = mapped_column(default=0)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    demo: Mapped[bool] = mapped_column(default=False)
+    deleted: Mapped[bool] = mapped_column(default=False)
+
+
+class Original(Base):
+    """An uploaded file as it came, in chunks; state: receiving | complete | bad."""
+
+    __tablename__ = "original"
+    id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
+    project_id: Mapped[str] = _project()
+    name: Mapped[str] = mapped_column(String(300))
+    size: Mapped[int] = mapped_column(BigInteger)
+    received: Mapped[int] = mapped_column(BigInteger, default=0)
+    sha256: Mapped[str] = mapped_column(String(64), default="")
+    state: Mapped[str] = mapped_column(String(12), default="receiving")
+    reading: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class Chunk(Base):
+    """A piece of a stored file (an original or a delivery)."""
+
+    __tablename__ = "chunk"
+    file_id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    offset: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    data: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class Station(Journaled, Base):
+    __tablename__ = "station"
+    __table_args__ = (Index("ix_station_live", "project_id", "deleted"),)
+    project_id: Mapped[str] = _project()
+    name: Mapped[str] = mapped_column(String(300))
+    place: Mapped[int] = mapped_column(default=0)  # order in the roster
+    original_id: Mapped[str | None] = mapped_column(String(32))
+    scan_index: Mapped[int] = mapped_column(default=0)
+    points: Mapped[int] = mapped_column(default=0)
+    has_rgb: Mapped[bool] = mapped_column(default=False)
+    has_intensity: Mapped[bool] = mapped_column(default=False)
+    low: Mapped[list[Any]] = mapped_column(default=list)
+    high: Mapped[list[Any]] = mapped_column(default=list)
+    hue: Mapped[int] = mapped_column(default=0)
+    pose: Mapped[list[Any] | None]  # T_project_station, 16 numbers, row by row; None = not placed
+    report: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    deleted: Mapped[bool] = mapped_column(default=False)
+
+
+class TileRow(Base):
+    """A slice of a station's points; never changed once written."""
+
+    __tablename__ = "tile"
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=True)
+    station_id: Mapped[str] = mapped_column(ForeignKey("station.id", ondelete="CASCADE"), index=True)
+    level: Mapped[int]
+    first: Mapped[int] = mapped_column(BigInteger)
+    count: Mapped[int]
+    low: Mapped[list[Any]]
+    high: Mapped[list[Any]]
+    spacing: Mapped[float]
+    data: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class GridRow(Base):
+    """Row, column of each point of a structured station in the final order, for matching and for E57 out."""
+
+    __tablename__ = "grid"
+    station_id: Mapped[str] = mapped_column(ForeignKey("station.id", ondelete="CASCADE"), primary_key=True)
+    data: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class Link(Journaled, Base):
+    __tablename__ = "link"
+    __table_args__ = (UniqueConstraint("project_id", "a", "b", "kind"),)
+    project_id: Mapped[str] = _project()
+    a: Mapped[str] = mapped_column(String(32))
+    b: Mapped[str] = mapped_column(String(32))
+    kind: Mapped[str] = mapped_column(String(12), default="cloud")
+    used: Mapped[bool] = mapped_column(default=True)
+    T_a_b: Mapped[list[Any]]
+    covariance: Mapped[list[Any]]
+    evidence: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class Sighting(Journaled, Base):
+    __tablename__ = "sighting"
+    project_id: Mapped[str] = _project()
+    station_id: Mapped[str] = mapped_column(String(32))
+    target: Mapped[str] = mapped_column(String(120), default="")
+    kind: Mapped[str] = mapped_column(String(12), default="sphere")
+    radius: Mapped[float] = mapped_column(default=0.0)
+    centre: Mapped[list[Any]]  # station frame, metres
+    covariance: Mapped[list[Any]]
+    rms: Mapped[float]
+    points: Mapped[int]
+    remark: Mapped[str] = mapped_column(String(200), default="")
+    used: Mapped[bool] = mapped_column(default=True)
+
+
+class Control(Journaled, Base):
+    __tablename__ = "control"
+    project_id: Mapped[str] = _project()
+    name: Mapped[str] = mapped_column(String(120))
+    enh: Mapped[list[Any]]  # metres
+    role: Mapped[str] = mapped_column(String(8), default="control")
+    remark: Mapped[str] = mapped_column(String(200), default="")
+    target: Mapped[str | None] = mapped_column(String(120))
+
+
+class PlacementRow(Journaled, Base):
+    """A way to place the project: control or a site grid. The network is not touched by it."""
+
+    __tablename__ = "placement"
+    project_id: Mapped[str] = _project()
+    name: Mapped[str] = mapped_column(String(120))
+    kind: Mapped[str] = mapped_column(String(12))
+    T_frame_project: Mapped[list[Any]]
+    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    network_revision: Mapped[int] = mapped_column(default=0)
+    active: Mapped[bool] = mapped_column(default=True)
+
+
+class SolutionRow(Base):
+    """The one solution of a project's network; ``network_revision`` says what it was computed from."""
+
+    __tablename__ = "solution"
+    project_id: Mapped[str] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    network_revision: Mapped[int]
+    data: Mapped[dict[str, Any]]
+
+
+class Edit(Journaled, Base):
+    """A deletion of points: a mark that can be switched off. The points stay."""
+
+    __tablename__ = "edit"
+    project_id: Mapped[str] = _project()
+    title: Mapped[str] = mapped_column(String(300))
+    count: Mapped[int] = mapped_column(BigInteger)
+    active: Mapped[bool] = mapped_column(default=True)
+    place: Mapped[int] = mapped_column(default=0)
+
+
+class EditDelta(Base):
+    """Which points of a station an edit marks: sorted indices, delta-coded and compressed."""
+
+    __tablename__ = "edit_delta"
+    edit_id: Mapped[str] = mapped_column(ForeignKey("edit.id", ondelete="CASCADE"), primary_key=True)
+    station_id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    count: Mapped[int]
+    data: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class CropBox(Journaled, Base):
+    __tablename__ = "crop_box"
+    project_id: Mapped[str] = _project()
+    name: Mapped[str] = mapped_column(String(120))
+    centre: Mapped[list[Any]]
+    half: Mapped[list[Any]]
+    yaw: Mapped[float] = mapped_column(default=0.0)
+    active: Mapped[bool] = mapped_column(default=True)
+
+
+class Section(Journaled, Base):
+    __tablename__ = "section"
+    project_id: Mapped[str] = _project()
+    name: Mapped[str] = mapped_column(String(120))
+    kind: Mapped[str] = mapped_column(String(8))
+    params: Mapped[dict[str, Any]]
+    deleted: Mapped[bool] = mapped_column(default=False)
+
+
+class Trace(Journaled, Base):
+    """A drawn or fitted entity on a section, in section coordinates."""
+
+    __tablename__ = "trace"
+    project_id: Mapped[str] = _project()
+    section_id: Mapped[str] = mapped_column(String(32), index=True)
+    kind: Mapped[str] = mapped_column(String(12))
+    layer: Mapped[str] = mapped_column(String(60))
+    points: Mapped[list[Any]]
+    radius: Mapped[float] = mapped_column(default=0.0)
+    state: Mapped[str] = mapped_column(String(12), default="found")  # found | accepted | drawn
+    fit: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class Delivery(Base):
+    __tablename__ = "delivery"
+    id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
+    project_id: Mapped[str] = _project()
+    kind: Mapped[str] = mapped_column(String(12))
+    name: Mapped[str] = mapped_column(String(300))
+    params: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    size: Mapped[int] = mapped_column(BigInteger, default=0)
+    sha256: Mapped[str] = mapped_column(String(64), default="")
+    journal_at: Mapped[int] = mapped_column(BigInteger, default=0)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class Job(Base):
+    """A piece of background work; state: waiting | running | done | failed | cancelled."""
+
+    __tablename__ = "job"
+    id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
+    project_id: Mapped[str] = _project()
+    kind: Mapped[str] = mapped_column(String(24))
+    title: Mapped[str] = mapped_column(String(400))
+    params: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    state: Mapped[str] = mapped_column(String(12), default="waiting", index=True)
+    stage: Mapped[str] = mapped_column(String(200), default="")
+    done: Mapped[int] = mapped_column(BigInteger, default=0)
+    total: Mapped[int] = mapped_column(BigInteger, default=0)
+    attempts: Mapped[int] = mapped_column(default=0)
+    cancel: Mapped[bool] = mapped_column(default=False)
+    error: Mapped[dict[str, Any] | None]
+    result: Mapped[dict[str, Any] | None]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    started_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+
+
+class Journal(Base):
+    """One change: the rows before and after. undone: taken back (and can be redone until something new is done)."""
+
+    __tablename__ = "journal"
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=True)
+    project_id: Mapped[str] = _project()
+    at: Mapped[datetime] = mapped_column(default=now)
+    actor: Mapped[str] = mapped_column(String(120))
+    title: Mapped[str] = mapped_column(Text)
+    rows: Mapped[list[Any]] = mapped_column(default=list)
+    network: Mapped[bool] = mapped_column(default=False)
+    undoable: Mapped[bool] = mapped_column(default=True)
+    undone: Mapped[bool] = mapped_column(default=False)
+
+
+JOURNALED: dict[str, type[Any]] = {
+    c.__tablename__: c for c in (Project, Station, Link, Sighting, Control, PlacementRow, Edit, CropBox, Section, Trace)
+}

@@ -1,0 +1,161 @@
+"""Points in and out of the database: tiles (slices of the one order of points), grids and marks.
+
+A stored tile is its columns one after another, compressed together: x, y, z float32, intensity uint16,
+rgb uint8. What the browser gets is the same, uncompressed, with intensity cut to a byte: 16 bytes a point.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import psycopg
+import zstandard
+from numpy.typing import NDArray
+from psycopg.types.json import Jsonb
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..core.scan.octree import Tile, arrange
+from ..core.scan.scan import Scan
+from ..settings import settings
+from .models import Edit, EditDelta, GridRow, Station, TileRow
+
+
+@dataclass(frozen=True)
+class TilePoints:
+    """The points first .. first + len of a station: xyz (n, 3) float32, intensity (n,) uint16, rgb (n, 3) uint8."""
+
+    first: int
+    xyz: NDArray[np.float32]
+    intensity: NDArray[np.uint16]
+    rgb: NDArray[np.uint8]
+
+
+def _pack(xyz: NDArray[np.float32], intensity: NDArray[np.uint16], rgb: NDArray[np.uint8]) -> bytes:
+    body = np.ascontiguousarray(xyz.T).tobytes() + intensity.tobytes() + np.ascontiguousarray(rgb).tobytes()
+    return zstandard.ZstdCompressor(level=1).compress(body)
+
+
+def unpack(first: int, count: int, data: bytes) -> TilePoints:
+    body = zstandard.ZstdDecompressor().decompress(data, max_output_size=count * 17 + 64)
+    xyz = np.frombuffer(body, np.float32, 3 * count).reshape(3, count).T
+    intensity = np.frombuffer(body, np.uint16, count, 12 * count)
+    return TilePoints(first, xyz, intensity, np.frombuffer(body, np.uint8, 3 * count, 14 * count).reshape(count, 3))
+
+
+def for_browser(first: int, count: int, data: bytes) -> bytes:
+    """16 bytes a point: float32 x, y, z interleaved, then rgb and intensity bytes."""
+    t = unpack(first, count, data)
+    colour = np.concatenate([t.rgb, (t.intensity >> 8).astype(np.uint8)[:, None]], axis=1)
+    return np.ascontiguousarray(t.xyz).tobytes() + colour.tobytes()
+
+
+def write_station(s: Session, station: Station, scan: Scan, report: Callable[[int, int], None] = lambda d, t: None) -> None:
+    """Put a scan's points in their final order and store them as tiles, in the caller's transaction."""
+    order, tiles = arrange(scan.xyz)
+    intensity = np.zeros(len(scan), np.uint16) if scan.intensity is None else np.round(scan.intensity * 65535).astype(np.uint16)
+    rgb = np.zeros((len(scan), 3), np.uint8) if scan.rgb is None else scan.rgb
+    station.points, station.has_rgb, station.has_intensity = len(scan), scan.rgb is not None, scan.intensity is not None
+    station.low, station.high = scan.xyz.min(axis=0).tolist(), scan.xyz.max(axis=0).tolist()
+    s.add(station)
+    s.flush()
+    connection: psycopg.Connection[Any] = s.connection().connection.driver_connection  # type: ignore[assignment]
+    with (
+        connection.cursor() as cursor,
+        cursor.copy("COPY tile (station_id, level, first, count, low, high, spacing, data) FROM STDIN (FORMAT BINARY)") as copy,
+    ):
+        copy.set_types(["varchar", "int4", "int8", "int4", "jsonb", "jsonb", "float8", "bytea"])
+        for k, tile in enumerate(tiles):
+            pick = order[tile.first : tile.first + tile.count]
+            copy.write_row(
+                (
+                    station.id,
+                    tile.level,
+                    tile.first,
+                    tile.count,
+                    Jsonb(list(tile.low)),
+                    Jsonb(list(tile.high)),
+                    tile.spacing,
+                    _pack(scan.xyz[pick], intensity[pick], rgb[pick]),
+                )
+            )
+            report(k + 1, len(tiles))
+    if scan.row is not None and scan.column is not None:
+        body = scan.row[order].astype(np.int32).tobytes() + scan.column[order].astype(np.int32).tobytes()
+        s.add(GridRow(station_id=station.id, data=zstandard.ZstdCompressor(level=1).compress(body)))
+
+
+def tiles_of(s: Session, station_ids: list[str]) -> list[Any]:
+    """Tile rows without their bytes, coarse first."""
+    q = select(TileRow.id, TileRow.station_id, TileRow.level, TileRow.first, TileRow.count, TileRow.low, TileRow.high, TileRow.spacing)
+    return list(s.execute(q.where(TileRow.station_id.in_(station_ids)).order_by(TileRow.level, TileRow.first)))
+
+
+def read_tiles(ids: list[int] | None = None, station_id: str | None = None, most_level: int = 99) -> Iterator[TilePoints]:
+    """Tiles by id, or all of a station, in order, through a binary cursor."""
+    with psycopg.connect(settings().database) as c, c.cursor(binary=True) as cursor:
+        if ids is not None:
+            for k in range(0, len(ids), 32):
+                cursor.execute("SELECT first, count, data FROM tile WHERE id = ANY(%s) ORDER BY first", (ids[k : k + 32],))
+                for row in cursor:
+                    yield unpack(*row)
+        else:
+            cursor.execute(
+                "SELECT first, count, data FROM tile WHERE station_id = %s AND level <= %s ORDER BY first", (station_id, most_level)
+            )
+            for row in cursor:
+                yield unpack(*row)
+
+
+def read_station(s: Session, station: Station, with_grid: bool = True) -> Scan:
+    """All points of a station in their final order."""
+    n = station.points
+    xyz, intensity, rgb = np.zeros((n, 3), np.float32), np.zeros(n, np.float32), np.zeros((n, 3), np.uint8)
+    for t in read_tiles(station_id=station.id):
+        part = slice(t.first, t.first + len(t.xyz))
+        xyz[part], rgb[part] = t.xyz, t.rgb
+        intensity[part] = t.intensity / np.float32(65535)
+    row = column = None
+    grid = s.get(GridRow, station.id) if with_grid else None
+    if grid is not None:
+        body = zstandard.ZstdDecompressor().decompress(grid.data, max_output_size=8 * n + 64)
+        both = np.frombuffer(body, np.int32)
+        row, column = both[:n], both[n:]
+    return Scan(xyz, intensity if station.has_intensity else None, rgb if station.has_rgb else None, row, column)
+
+
+def pack_indices(index: NDArray[np.int64]) -> bytes:
+    """Sorted indices as compressed differences."""
+    return zstandard.ZstdCompressor(level=3).compress(np.diff(index, prepend=0).astype(np.uint32).tobytes())
+
+
+def unpack_indices(data: bytes, count: int) -> NDArray[np.int64]:
+    body = zstandard.ZstdDecompressor().decompress(data, max_output_size=4 * count + 64)
+    return np.cumsum(np.frombuffer(body, np.uint32).astype(np.int64))
+
+
+def deleted_mask(s: Session, station: Station) -> NDArray[np.bool_]:
+    """(points,) bool: which points any active edit marks as deleted."""
+    mask = np.zeros(station.points, bool)
+    q = select(EditDelta).join(Edit, Edit.id == EditDelta.edit_id).where(EditDelta.station_id == station.id, Edit.active)
+    for delta in s.scalars(q):
+        mask[unpack_indices(delta.data, delta.count)] = True
+    return mask
+
+
+__all__ = [
+    "Tile",
+    "TilePoints",
+    "deleted_mask",
+    "for_browser",
+    "pack_indices",
+    "read_station",
+    "read_tiles",
+    "tiles_of",
+    "unpack",
+    "unpack_indices",
+    "write_station",
+]
