@@ -1,0 +1,397 @@
+/** The bench: one drawing surface under all panes, drawn on demand. Plain class: connect, update, dispose. */
+import * as THREE from "three";
+import { Cloud } from "./cloud";
+import { normal, Pane } from "./pane";
+import { GROUND } from "./palette";
+import { drawOverlay, drawScale } from "./strings";
+import type { PaneKind, Rect, Scene } from "./types";
+
+export interface Hands {
+  select(what: { station?: string; link?: string } | null): void;
+  hover(at: number[] | null): void;
+  lasso(view: number[], outline: number[][]): void;
+  pick(at: number[]): void;
+  planPick(at: [number, number]): void;
+  placed(pose: number[]): void;
+  drawn(state: { points: number; busy: boolean }): void;
+}
+
+const EXAGGERATION = 500;
+
+export class Bench {
+  readonly cloud: Cloud;
+  private renderer: THREE.WebGLRenderer;
+  private over: CanvasRenderingContext2D;
+  private panes = new Map<PaneKind, Pane>();
+  private shown: Pane[] = [];
+  private scene: Scene;
+  private unit = { name: "m", metre: 1 };
+  private queued = 0;
+  private moving = 0;
+  private drag: { pane: Pane; x: number; y: number; button: number; far: boolean; line: [number, number][] } | null = null;
+  private cursor: number[] | null = null;
+  private framed = false;
+  private stop = new AbortController();
+  private observer: ResizeObserver;
+
+  constructor(
+    private host: HTMLElement,
+    fetchTile: (id: number, signal: AbortSignal) => Promise<ArrayBuffer>,
+    private hands: Hands,
+    scene: Scene,
+    private still: number,
+    private quick: number,
+  ) {
+    this.scene = scene;
+    this.cloud = new Cloud(fetchTile, () => this.draw(), still);
+    this.renderer = new THREE.WebGLRenderer({ antialias: false, powerPreference: "high-performance", preserveDrawingBuffer: true });
+    this.renderer.outputColorSpace = THREE.LinearSRGBColorSpace;
+    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2));
+    this.renderer.setScissorTest(true);
+    this.renderer.autoClear = false;
+    const canvas = document.createElement("canvas");
+    for (const c of [this.renderer.domElement, canvas]) {
+      c.style.cssText = "position:absolute;inset:0;width:100%;height:100%";
+      host.append(c);
+    }
+    canvas.style.touchAction = "none";
+    this.over = canvas.getContext("2d")!;
+    for (const kind of ["space", "plan", "slice"] as const) this.panes.set(kind, new Pane(kind));
+    const { signal } = this.stop;
+    canvas.addEventListener("pointerdown", (e) => this.down(e), { signal });
+    canvas.addEventListener("pointermove", (e) => this.move(e), { signal });
+    canvas.addEventListener("pointerup", (e) => this.up(e), { signal });
+    canvas.addEventListener("pointerleave", () => this.hover(null), { signal });
+    canvas.addEventListener("wheel", (e) => this.wheel(e), { signal, passive: false });
+    canvas.addEventListener("dblclick", (e) => this.turnAbout(e), { signal });
+    canvas.addEventListener("contextmenu", (e) => e.preventDefault(), { signal });
+    this.observer = new ResizeObserver(() => this.draw());
+    this.observer.observe(host);
+  }
+
+  /** Show these panes at these places (pixels of the host). */
+  layout(panes: { kind: PaneKind; rect: Rect }[]) {
+    this.shown = panes.map(({ kind, rect }) => {
+      const p = this.panes.get(kind)!;
+      p.rect = rect;
+      return p;
+    });
+    this.frameOnce();
+    this.draw();
+  }
+
+  update(scene: Scene, unit: { name: string; metre: number }) {
+    this.scene = scene;
+    this.unit = unit;
+    this.cloud.setStations(scene.stations.map((s) => (scene.placing?.station === s.id ? { ...s, pose: scene.placing.pose } : s)));
+    this.cloud.setTiles(scene.tiles);
+    this.cloud.setColour(scene.colourBy);
+    const b = scene.box;
+    this.cloud.shared.boxHalf.value.set(...((b?.half ?? [-1, -1, -1]) as [number, number, number]));
+    if (b) this.cloud.shared.boxFrame.value.makeRotationZ(b.yaw).setPosition(b.centre[0]!, b.centre[1]!, b.centre[2]!).invert();
+    this.frameOnce();
+    this.draw();
+  }
+
+  private frameOnce() {
+    if (!this.framed && this.shown.length > 0 && this.scene.stations.some((s) => s.visible)) {
+      this.framed = true;
+      this.frame();
+    }
+  }
+
+  /** Look at the selected stations, or at all that are visible. */
+  frame() {
+    const some = this.scene.stations.filter((s) => s.selected && s.visible);
+    const which = some.length ? some : this.scene.stations.filter((s) => s.visible);
+    if (!which.length) return;
+    const box = new THREE.Box3();
+    for (const s of which) box.expandByPoint(new THREE.Vector3(s.pose?.[3] ?? 0, s.pose?.[7] ?? 0, s.pose?.[11] ?? 0));
+    box.expandByVector(new THREE.Vector3(7, 7, 3.2));
+    for (const p of this.panes.values()) p.frame(box.min, box.max);
+    this.draw();
+  }
+
+  topView() {
+    const p = this.panes.get("space")!;
+    p.pitch = 1.55;
+    p.yaw = -Math.PI / 2;
+    this.draw();
+  }
+
+  middle(kind: PaneKind) {
+    return this.panes.get(kind)!.middle.toArray();
+  }
+
+  draw() {
+    if (!this.queued) this.queued = requestAnimationFrame(() => this.render());
+  }
+
+  private render() {
+    this.queued = 0;
+    const { clientWidth: w, clientHeight: h } = this.host;
+    if (!w || !h) return;
+    const ratio = this.renderer.getPixelRatio();
+    if (this.over.canvas.width !== Math.round(w * ratio) || this.over.canvas.height !== Math.round(h * ratio)) {
+      this.renderer.setSize(w, h, false);
+      this.over.canvas.width = Math.round(w * ratio);
+      this.over.canvas.height = Math.round(h * ratio);
+    }
+    this.over.setTransform(ratio, 0, 0, ratio, 0, 0);
+    this.over.clearRect(0, 0, w, h);
+    this.cloud.budget = performance.now() - this.moving < 180 ? this.quick : this.still;
+    const frusta = this.shown.map((p) => {
+      p.place(this.scene.slab);
+      return new THREE.Frustum().setFromProjectionMatrix(new THREE.Matrix4().multiplyMatrices(p.camera.projectionMatrix, p.camera.matrixWorldInverse));
+    });
+    this.cloud.refine((c, r, s) => Math.max(0, ...this.shown.map((p, k) => p.pixelsOf(c, r, s, frusta[k]!))));
+    for (const p of this.shown) this.renderPane(p, h);
+    this.hands.drawn({ points: this.cloud.drawn, busy: this.cloud.busy });
+    if (performance.now() - this.moving < 180) setTimeout(() => this.draw(), 200);
+  }
+
+  private renderPane(p: Pane, height: number) {
+    const { x, y, w, h } = p.rect;
+    const { slab, ground } = this.scene;
+    const u = this.cloud.shared;
+    if (p.kind === "plan" && slab.cutPlan) {
+      u.plane.value.set(0, 0, 1, -slab.height);
+      u.depth.value.set(-slab.planDepth / 2, slab.planDepth / 2);
+    } else if (p.kind === "slice") {
+      const n = normal(slab);
+      u.plane.value.set(n.x, n.y, 0, -(n.x * slab.origin[0] + n.y * slab.origin[1]));
+      u.depth.value.set(-slab.sliceDepth / 2, slab.sliceDepth / 2);
+    } else {
+      u.depth.value.set(-1e9, 1e9);
+    }
+    u.perspective.value = p.kind === "space" ? 1 : 0;
+    u.size.value = p.kind === "space" ? 2 * this.renderer.getPixelRatio() : 1.6 * this.renderer.getPixelRatio();
+    this.renderer.setViewport(x, height - y - h, w, h);
+    this.renderer.setScissor(x, height - y - h, w, h);
+    this.renderer.setClearColor(GROUND[ground], 1);
+    this.renderer.clear();
+    this.renderer.render(this.cloud.scene, p.camera);
+    const g = this.over;
+    g.save();
+    g.beginPath();
+    g.rect(x, y, w, h);
+    g.clip();
+    drawOverlay(g, p, this.scene, EXAGGERATION);
+    if (p.kind !== "space") drawScale(g, p, this.scene, this.unit, p.kind === "plan" && this.scene.stations.some((s) => s.sigma) ? ` · deviations drawn ${EXAGGERATION} x` : "");
+    if (p.kind === "plan" && this.shown.some((q) => q.kind === "slice")) this.drawSliceLine(g, p);
+    if (this.cursor) this.crossHair(g, p);
+    if (this.drag?.line.length && this.drag.pane === p) this.drawLasso(g);
+    g.restore();
+    g.strokeStyle = ground === "paper" ? "#d9d2c3" : "#3a414d";
+    g.lineWidth = 1;
+    g.strokeRect(x + 0.5, y + 0.5, w - 1, h - 1);
+  }
+
+  private drawSliceLine(g: CanvasRenderingContext2D, p: Pane) {
+    const { origin, azimuth } = this.scene.slab;
+    const [dx, dy] = [Math.cos(azimuth) * 500, Math.sin(azimuth) * 500];
+    const [a, b] = [p.pixel(origin[0] - dx, origin[1] - dy, 0), p.pixel(origin[0] + dx, origin[1] + dy, 0)];
+    if (!a || !b) return;
+    g.strokeStyle = "#e8a700";
+    g.globalAlpha = 0.7;
+    g.setLineDash([6, 5]);
+    g.beginPath();
+    g.moveTo(...a);
+    g.lineTo(...b);
+    g.stroke();
+    g.setLineDash([]);
+    g.globalAlpha = 1;
+  }
+
+  private crossHair(g: CanvasRenderingContext2D, p: Pane) {
+    const at = p.pixel(this.cursor![0]!, this.cursor![1]!, this.cursor![2]!);
+    if (!at) return;
+    g.strokeStyle = this.scene.ground === "paper" ? "#1e2530" : "#f2efe6";
+    g.globalAlpha = 0.6;
+    g.beginPath();
+    g.moveTo(at[0] - 12, at[1]);
+    g.lineTo(at[0] + 12, at[1]);
+    g.moveTo(at[0], at[1] - 12);
+    g.lineTo(at[0], at[1] + 12);
+    g.stroke();
+    g.globalAlpha = 1;
+  }
+
+  private drawLasso(g: CanvasRenderingContext2D) {
+    g.strokeStyle = "#e8a700";
+    g.fillStyle = "rgba(232,167,0,.15)";
+    g.lineWidth = 1.5;
+    g.beginPath();
+    this.drag!.line.forEach((p, k) => (k ? g.lineTo(...p) : g.moveTo(...p)));
+    g.closePath();
+    g.fill();
+    g.stroke();
+  }
+
+  private where(e: MouseEvent): [number, number] {
+    const r = this.over.canvas.getBoundingClientRect();
+    return [e.clientX - r.left, e.clientY - r.top];
+  }
+
+  private down(e: PointerEvent) {
+    const [x, y] = this.where(e);
+    const pane = this.shown.find((p) => p.contains(x, y));
+    if (!pane) return;
+    this.over.canvas.setPointerCapture(e.pointerId);
+    const lasso = this.scene.tool === "lasso" && e.button === 0;
+    this.drag = { pane, x, y, button: e.button, far: false, line: lasso ? [[x, y]] : [] };
+  }
+
+  private move(e: PointerEvent) {
+    const [x, y] = this.where(e);
+    const d = this.drag;
+    if (!d) {
+      const pane = this.shown.find((p) => p.contains(x, y));
+      this.hover(pane && pane.kind !== "space" ? pane.at(x, y, this.scene.slab).toArray() : null);
+      return;
+    }
+    const [dx, dy] = [x - d.x, y - d.y];
+    if (!d.far && Math.hypot(dx, dy) < 4) return;
+    d.far = true;
+    if (d.line.length) d.line.push([x, y]);
+    else if (this.scene.tool === "place" && d.pane.kind === "plan" && d.button !== 1 && this.scene.placing) this.carry(d.pane, dx, dy, d.button === 2 || e.shiftKey);
+    else if (d.button === 0 && d.pane.kind === "space" && !e.shiftKey) d.pane.turn(dx, dy);
+    else d.pane.shift(dx, dy, this.scene.slab);
+    d.x = x;
+    d.y = y;
+    this.moving = performance.now();
+    this.draw();
+  }
+
+  /** Drag the scan that is being placed by hand: shift it, or turn it about its station. */
+  private carry(pane: Pane, dx: number, dy: number, turn: boolean) {
+    const pose = [...this.scene.placing!.pose];
+    if (turn) {
+      const [c, s] = [Math.cos(-dx * 0.008), Math.sin(-dx * 0.008)];
+      for (let k = 0; k < 3; k++) {
+        const [a, b] = [pose[k]!, pose[4 + k]!];
+        pose[k] = c * a - s * b;
+        pose[4 + k] = s * a + c * b;
+      }
+    } else {
+      pose[3]! += dx * pane.scale;
+      pose[7]! -= dy * pane.scale;
+    }
+    this.hands.placed(pose);
+  }
+
+  private up(e: PointerEvent) {
+    const d = this.drag;
+    this.drag = null;
+    if (!d) return;
+    const [x, y] = this.where(e);
+    if (d.line.length > 2 && d.far) this.hands.lasso(d.pane.view(), thin(d.line).map((p) => d.pane.flat(...p)));
+    else if (!d.far && d.button === 0) this.click(d.pane, x, y);
+    this.draw();
+  }
+
+  private click(pane: Pane, x: number, y: number) {
+    const { tool } = this.scene;
+    if (tool === "planPick" && pane.kind === "plan") {
+      const p = pane.at(x, y, this.scene.slab);
+      this.hands.planPick([p.x, p.y]);
+      return;
+    }
+    if (tool === "pick") {
+      const p = this.pointAt(pane, x, y);
+      if (p) this.hands.pick(p.toArray());
+      return;
+    }
+    for (const s of this.scene.stations) {
+      const p = (s.pose || s.visible) && pane.pixel(s.pose?.[3] ?? 0, s.pose?.[7] ?? 0, s.pose?.[11] ?? 0);
+      if (p && Math.hypot(p[0] - x, p[1] - y) < 10) return this.hands.select({ station: s.id });
+    }
+    const link = this.stringAt(pane, x, y);
+    this.hands.select(link ? { link } : null);
+  }
+
+  private stringAt(pane: Pane, x: number, y: number): string | null {
+    let best = 7;
+    let found: string | null = null;
+    const at = new Map(this.scene.stations.filter((s) => s.pose).map((s) => [s.id, pane.pixel(s.pose![3]!, s.pose![7]!, s.pose![11]!)]));
+    for (const k of this.scene.strings) {
+      const [a, b] = [at.get(k.a), at.get(k.b)];
+      if (!a || !b) continue;
+      const length = Math.hypot(b[0] - a[0], b[1] - a[1]) || 1;
+      for (let t = 0.06; t < 0.95; t += Math.min(0.05, 6 / length)) {
+        const sag = k.status === "slack" ? 4 * k.sag * t * (1 - t) * length : 0;
+        const gap = Math.hypot(a[0] + (b[0] - a[0]) * t - x, a[1] + (b[1] - a[1]) * t + sag - y);
+        if (gap < best) {
+          best = gap;
+          found = k.id;
+        }
+      }
+    }
+    return found;
+  }
+
+  /** The frontmost drawn point within a few pixels: never one behind a nearer surface. */
+  private pointAt(pane: Pane, px: number, py: number): THREE.Vector3 | null {
+    const m = new THREE.Matrix4().multiplyMatrices(pane.camera.projectionMatrix, pane.camera.matrixWorldInverse).elements;
+    const [fx, fy] = pane.flat(px, py);
+    const [rx, ry] = [(2 / pane.rect.w) * 6, (2 / pane.rect.h) * 6];
+    const { slab } = this.scene;
+    const n = normal(slab);
+    return this.cloud.nearest((x, y, z) => {
+      const w = m[3]! * x + m[7]! * y + m[11]! * z + m[15]!;
+      if (w <= 0) return Infinity;
+      const dx = (m[0]! * x + m[4]! * y + m[8]! * z + m[12]!) / w - fx;
+      const dy = (m[1]! * x + m[5]! * y + m[9]! * z + m[13]!) / w - fy;
+      if (Math.abs(dx) > rx || Math.abs(dy) > ry) return Infinity;
+      if (pane.kind === "plan" && slab.cutPlan && Math.abs(z - slab.height) > slab.planDepth / 2) return Infinity;
+      if (pane.kind === "slice" && Math.abs(n.x * (x - slab.origin[0]) + n.y * (y - slab.origin[1])) > slab.sliceDepth / 2) return Infinity;
+      return (m[2]! * x + m[6]! * y + m[10]! * z + m[14]!) / w + 1e-4 * ((dx / rx) ** 2 + (dy / ry) ** 2);
+    });
+  }
+
+  private wheel(e: WheelEvent) {
+    e.preventDefault();
+    const [x, y] = this.where(e);
+    const pane = this.shown.find((p) => p.contains(x, y));
+    if (!pane) return;
+    const factor = Math.exp(Math.max(-120, Math.min(120, e.deltaY)) * 0.0016);
+    const under = pane.kind === "space" && factor < 1 ? this.pointAt(pane, x, y) : null;
+    pane.zoom(factor, x, y, this.scene.slab, under);
+    this.moving = performance.now();
+    this.draw();
+  }
+
+  private turnAbout(e: MouseEvent) {
+    const [x, y] = this.where(e);
+    const pane = this.shown.find((p) => p.contains(x, y));
+    const p = pane && this.pointAt(pane, x, y);
+    if (!p) return;
+    for (const q of this.shown) q.middle.copy(p);
+    this.draw();
+  }
+
+  private hover(at: number[] | null) {
+    this.cursor = at;
+    this.hands.hover(at);
+    this.draw();
+  }
+
+  dispose() {
+    this.stop.abort();
+    this.observer.disconnect();
+    cancelAnimationFrame(this.queued);
+    this.cloud.dispose();
+    this.renderer.dispose();
+    this.host.replaceChildren();
+  }
+}
+
+/** Every corner that is at least two pixels from the last one kept. */
+function thin(line: [number, number][]): [number, number][] {
+  const out: [number, number][] = [line[0]!];
+  for (const p of line) {
+    const last = out[out.length - 1]!;
+    if (Math.hypot(p[0] - last[0], p[1] - last[1]) >= 2) out.push(p);
+  }
+  return out.length < 3 ? line : out;
+}

@@ -1,0 +1,20 @@
+/** Lengths as the project shows them. The server speaks metres. */
+export const UNITS = { m: { name: "m", metre: 1, digits: 3 }, mm: { name: "mm", metre: 1000, digits: 0 }, ft: { name: "ft", metre: 1 / 0.3048, digits: 3 } } as const;
+export type Unit = keyof typeof UNITS;
+export const lengthIn = (metres: number, unit: Unit) => (metres * UNITS[unit].metre).toFixed(UNITS[unit].digits).replace("-", "−");
+
+/** A point (project frame) in the frame of T (16 numbers, row by row). */
+export function into(t: number[], p: number[]): [number, number, number] {
+  const row = (k: number) => t[4 * k]! * p[0]! + t[4 * k + 1]! * p[1]! + t[4 * k + 2]! * p[2]! + t[4 * k + 3]!;
+  return [row(0), row(1), row(2)];
+}
+
+/** The inverse of a rigid transform, row by row. */
+export function inverse(t: number[]): number[] {
+  const r = (i: number, j: number) => t[4 * i + j]!;
+  const out = [0, 1, 2].flatMap((i) => [r(0, i), r(1, i), r(2, i), -(r(0, i) * t[3]! + r(1, i) * t[7]! + r(2, i) * t[11]!)]);
+  return [...out, 0, 0, 0, 1];
+}
+export function product(a: number[], b: number[]): number[] {
+  return Array.from({ length: 16 }, (_, k) => [0, 1, 2, 3].reduce((sum, j) => sum + a[4 * Math.floor(k / 4) + j]! * b[4 * j + (k % 4)]!, 0));
+}

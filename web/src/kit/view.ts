@@ -1,0 +1,92 @@
+/** View state: what is selected, shown and in hand. Never a copy of server state. Reset when another project opens. */
+import { create } from "zustand";
+
+export type StepId = "bring_in" | "tie" | "prove" | "place" | "clean" | "colour" | "draw" | "hand_over";
+export type Tool = "none" | "lasso" | "pick" | "planPick" | "place";
+type PaneName = "space" | "plan" | "slice";
+
+interface Slab {
+  height: number;
+  planDepth: number;
+  origin: [number, number];
+  azimuth: number;
+  sliceDepth: number;
+  cutPlan: boolean;
+}
+interface Placing {
+  a: string;
+  station: string;
+  pose: number[];
+}
+interface State {
+  project: string | null;
+  step: StepId;
+  stations: string[];
+  link: string | null;
+  target: string | null;
+  section: string | null;
+  trace: string | null;
+  eyes: Record<string, boolean>; // what somebody switched by hand
+  colourBy: "station" | "intensity" | "height" | "colour";
+  ground: "ink" | "mid" | "paper";
+  panes: PaneName[];
+  tool: Tool;
+  picks: number[][];
+  onPick: ((at: number[]) => void) | null;
+  placing: Placing | null;
+  hover: number[] | null;
+  slab: Slab;
+  drawn: { points: number; busy: boolean };
+  ledger: string;
+  palette: boolean;
+  keys: boolean;
+}
+interface Actions {
+  set: (part: Partial<State>) => void;
+  open: (project: string | null) => void;
+  go: (step: StepId) => void;
+  selectStation: (id: string, more: boolean) => void;
+  moveSlab: (part: Partial<Slab>) => void;
+  letGo: () => void;
+}
+
+const remembered = <T extends string>(key: string, otherwise: T): T => (localStorage.getItem(`lantern.${key}`) as T | null) ?? otherwise;
+
+const FRESH = {
+  stations: [], link: null, target: null, section: null, trace: null, eyes: {}, tool: "none" as Tool, picks: [], onPick: null, placing: null, hover: null,
+  slab: { height: 1.2, planDepth: 0.4, origin: [0, 0] as [number, number], azimuth: 0, sliceDepth: 0.2, cutPlan: true },
+};
+
+const PANES: Record<StepId, PaneName[]> = {
+  bring_in: ["space"], tie: ["plan"], prove: ["plan", "slice"], place: ["space", "plan"], clean: ["space", "plan"], colour: ["space"], draw: ["plan"], hand_over: ["space"],
+};
+
+export const useView = create<State & Actions>((set, get) => ({
+  project: null,
+  step: "bring_in",
+  ...FRESH,
+  colourBy: remembered("colourBy", "station"),
+  ground: remembered("ground", "ink"),
+  panes: ["space"],
+  drawn: { points: 0, busy: false },
+  ledger: "",
+  palette: false,
+  keys: false,
+  set: (part) => {
+    if (part.colourBy) localStorage.setItem("lantern.colourBy", part.colourBy);
+    if (part.ground) localStorage.setItem("lantern.ground", part.ground);
+    set(part);
+  },
+  open: (project) => set({ project, ...FRESH, step: "bring_in", panes: PANES.bring_in, ledger: "" }),
+  go: (step) => {
+    set({ step, panes: PANES[step], tool: "none", picks: [], onPick: null, placing: null, ledger: "", section: step === "draw" ? get().section : null });
+    const { project } = get();
+    if (project) window.history.replaceState(null, "", `/p/${project}/${step}`);
+  },
+  selectStation: (id, more) => {
+    const { stations } = get();
+    set({ stations: more ? (stations.includes(id) ? stations.filter((s) => s !== id) : [...stations, id]) : [id], link: null });
+  },
+  moveSlab: (part) => set({ slab: { ...get().slab, ...part } }),
+  letGo: () => set({ tool: "none", picks: [], onPick: null, placing: null }),
+}));
