@@ -422,7 +422,8 @@ def square_to_wall(project_id: P, body: x.SquareIn) -> x.SquareOut:
 # ---- clean -----------------------------------------------------------------------------------------
 @api.post("/projects/{project_id}/lasso", operation_id="delete_in_lasso")
 def delete_in_lasso(project_id: P, body: x.LassoIn) -> x.LassoOut:
-    return x.LassoOut(**edits.delete_in_lasso(project_id, body.view, body.outline, body.stations))  # type: ignore[arg-type]
+    act = edits.count_in_lasso if body.only_count else edits.delete_in_lasso
+    return x.LassoOut(**act(project_id, body.view, body.outline, body.stations))  # type: ignore[arg-type]
 
 
 @api.get("/projects/{project_id}/edits", operation_id="list_edits")

@@ -73,6 +73,12 @@ class Frame(Out):
     kind: str
 
 
+class KnotOut(Out):
+    step: str
+    state: Literal["empty", "begun", "done", "out of date"]
+    question: str
+
+
 class ProjectOut(Out):
     id: str
     version: int
@@ -87,6 +93,7 @@ class ProjectOut(Out):
     frames: list[Frame]
     stations: int
     points: int
+    thread: list[KnotOut]
     undo: str | None
     redo: str | None
 
@@ -329,10 +336,11 @@ class LassoIn(Model):
     view: Annotated[list[Number], Field(min_length=16, max_length=16)]
     outline: Annotated[list[Annotated[list[Number], Field(min_length=2, max_length=2)]], Field(min_length=3, max_length=5000)]
     stations: Annotated[list[Id], Field(max_length=5000)]
+    only_count: bool = False
 
 
 class LassoOut(Out):
-    edit: str
+    edit: str | None
     count: int
     stations: list[str]
 

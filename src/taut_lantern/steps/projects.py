@@ -13,6 +13,7 @@ from ..store import journal
 from ..store.db import session
 from ..store.models import Journal, PlacementRow, Project, Station, new_id
 from .common import active_frame, clean_name, get_project, profile_of, stations_of
+from .thread import thread
 from .tie.network import refresh_solution
 
 
@@ -101,6 +102,7 @@ def describe(s: Session, project_id: str) -> dict[str, Any]:
         ],
         "stations": len(stations),
         "points": sum(x.points for x in stations),
+        "thread": thread(s, p),
         "undo": last.title if last else None,
         "redo": following.title if following else None,
     }

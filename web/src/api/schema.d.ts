@@ -1146,8 +1146,25 @@ export interface components {
             /** Undone */
             undone: boolean;
         };
+        /** KnotOut */
+        KnotOut: {
+            /** Question */
+            question: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "empty" | "begun" | "done" | "out of date";
+            /** Step */
+            step: string;
+        };
         /** LassoIn */
         LassoIn: {
+            /**
+             * Only Count
+             * @default false
+             */
+            only_count: boolean;
             /** Outline */
             outline: number[][];
             /** Stations */
@@ -1160,7 +1177,7 @@ export interface components {
             /** Count */
             count: number;
             /** Edit */
-            edit: string;
+            edit: string | null;
             /** Stations */
             stations: string[];
         };
@@ -1348,6 +1365,8 @@ export interface components {
             redo: string | null;
             /** Stations */
             stations: number;
+            /** Thread */
+            thread: components["schemas"]["KnotOut"][];
             /** Undo */
             undo: string | null;
             /**

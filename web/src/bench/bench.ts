@@ -285,7 +285,7 @@ export class Bench {
     this.drag = null;
     if (!d) return;
     const [x, y] = this.where(e);
-    if (d.line.length > 2 && d.far) this.hands.lasso(d.pane.view(), thin(d.line).map((p) => d.pane.flat(...p)));
+    if (d.line.length > 2 && d.far) this.hands.lasso(d.pane.view(this.scene.slab), thin(d.line).map((p) => d.pane.flat(...p)));
     else if (!d.far && d.button === 0) this.click(d.pane, x, y);
     this.draw();
   }

@@ -18,7 +18,7 @@ void main() {
   vec4 seen = viewMatrix * world;
   gl_Position = projectionMatrix * seen;
   float d = dot(plane.xyz, world.xyz) + plane.w;
-  bool out_ = mark > .5 || d < depth.x || d > depth.y;
+  bool out_ = (mark > .5 && mark < 1.5) || d < depth.x || d > depth.y;
   if (boxHalf.x > 0.0) { vec3 q = abs((boxFrame * world).xyz); out_ = out_ || any(greaterThan(q, boxHalf)); }
   if (out_) gl_Position = vec4(2.0, 2.0, 2.0, 1.0);
   gl_PointSize = perspective > .5 ? clamp(size * 14.0 / max(.5, -seen.z), 1.5, 6.0) : size;
@@ -26,6 +26,7 @@ void main() {
   else if (mode == 1) shade = viridis(clamp(tint.a, 0.0, 1.0));
   else if (mode == 2) shade = viridis(clamp((world.z - heights.x) / (heights.y - heights.x), 0.0, 1.0));
   else shade = tint.rgb;
+  if (mark > 1.5) shade = vec3(1.0, .72, .05);
 }`;
 const FRAGMENT = `varying vec3 shade; void main() { gl_FragColor = vec4(shade, 1.0); }`;
 const MODES: ColourBy[] = ["station", "intensity", "height", "colour"];
@@ -40,6 +41,33 @@ export interface Shared {
   perspective: { value: number };
   boxFrame: { value: THREE.Matrix4 };
   boxHalf: { value: THREE.Vector3 };
+}
+
+/** What an outline of a view takes in. */
+export interface Chosen {
+  view: number[];
+  outline: number[][];
+  stations: string[];
+}
+
+/** Even-odd rule (Shimrat 1962) in the view of the outline, for points of a station with this pose. */
+function insideOf(c: Chosen, pose: THREE.Matrix4) {
+  const m = new THREE.Matrix4().set(...(c.view as Parameters<THREE.Matrix4["set"]>)).multiply(pose).elements;
+  const xs = c.outline.map((p) => p[0]!);
+  const ys = c.outline.map((p) => p[1]!);
+  const [x0, x1, y0, y1] = [Math.min(...xs), Math.max(...xs), Math.min(...ys), Math.max(...ys)];
+  return (px: number, py: number, pz: number) => {
+    const w = m[3]! * px + m[7]! * py + m[11]! * pz + m[15]!;
+    if (w <= 0) return false;
+    const x = (m[0]! * px + m[4]! * py + m[8]! * pz + m[12]!) / w;
+    const y = (m[1]! * px + m[5]! * py + m[9]! * pz + m[13]!) / w;
+    if (x < x0 || x > x1 || y < y0 || y > y1) return false;
+    if (Math.abs(m[2]! * px + m[6]! * py + m[10]! * pz + m[14]!) > w) return false;
+    let inside = false;
+    for (let i = 0, j = xs.length - 1; i < xs.length; j = i++)
+      if (ys[i]! > y !== ys[j]! > y && x < ((xs[j]! - xs[i]!) * (y - ys[i]!)) / (ys[j]! - ys[i]!) + xs[i]!) inside = !inside;
+    return inside;
+  };
 }
 
 interface Loaded {
@@ -66,6 +94,7 @@ export class Cloud {
   private loaded = new Map<number, Loaded>();
   private flying = new Map<number, AbortController>();
   private marks = new Map<string, Uint8Array>();
+  private chosen: Chosen | null = null;
   private clock = 0;
   private stopped = false;
   drawn = 0;
@@ -119,13 +148,22 @@ export class Cloud {
     for (const l of this.loaded.values()) if (l.info.station === station) this.mark(l);
   }
 
+  /** Light up the points inside an outline (-1..1 of a view, see Pane.view); null puts the light out. */
+  light(chosen: Chosen | null) {
+    this.chosen = chosen;
+    for (const l of this.loaded.values()) this.mark(l);
+  }
+
   private mark(l: Loaded) {
     const bits = this.marks.get(l.info.station);
+    const entry = this.groups.get(l.info.station);
+    const inside = this.chosen && entry && this.chosen.stations.includes(l.info.station) ? insideOf(this.chosen, entry.group.matrix) : null;
     const attribute = l.points.geometry.getAttribute("mark") as THREE.BufferAttribute;
     const array = attribute.array as Uint8Array;
     for (let k = 0; k < l.info.count; k++) {
       const i = l.info.first + k;
       array[k] = bits ? ((bits[i >> 3] ?? 0) >> (i & 7)) & 1 : 0;
+      if (inside && !array[k] && inside(l.xyz[3 * k]!, l.xyz[3 * k + 1]!, l.xyz[3 * k + 2]!)) array[k] = 2;
     }
     attribute.needsUpdate = true;
   }
@@ -198,7 +236,7 @@ export class Cloud {
       points.updateMatrixWorld(true);
       const l = { info, points, xyz, used: this.clock };
       this.loaded.set(info.id, l);
-      if (this.marks.has(info.station)) this.mark(l);
+      if (this.marks.has(info.station) || this.chosen) this.mark(l);
     } catch {
       /* asked again by the next refine */
     } finally {
@@ -238,7 +276,7 @@ export class Cloud {
       const e = entry.group.matrix.elements;
       const mark = (l.points.geometry.getAttribute("mark") as THREE.BufferAttribute).array as Uint8Array;
       for (let k = 0, i = 0; k < l.info.count; k++, i += 3) {
-        if (mark[k]) continue;
+        if (mark[k] === 1) continue;
         const [x, y, z] = [l.xyz[i]!, l.xyz[i + 1]!, l.xyz[i + 2]!];
         const px = e[0]! * x + e[4]! * y + e[8]! * z + e[12]!;
         const py = e[1]! * x + e[5]! * y + e[9]! * z + e[13]!;

@@ -52,10 +52,18 @@ export class Pane {
     c.updateMatrixWorld(true);
   }
 
-  /** clip = view * [x y z 1]: sixteen numbers row by row. */
-  view(): number[] {
-    const m = new THREE.Matrix4().multiplyMatrices(this.camera.projectionMatrix, this.camera.matrixWorldInverse);
-    return m.transpose().toArray();
+  /** clip = view * [x y z 1]: sixteen numbers row by row; -1..1 in depth is what the pane shows, a slab when it has one. */
+  view(slab: Slab): number[] {
+    const m = new THREE.Matrix4().multiplyMatrices(this.camera.projectionMatrix, this.camera.matrixWorldInverse).transpose().toArray();
+    if (this.kind === "plan" && slab.cutPlan) {
+      const half = slab.planDepth / 2;
+      m.splice(8, 4, 0, 0, 1 / half, -slab.height / half);
+    } else if (this.kind === "slice") {
+      const half = slab.sliceDepth / 2;
+      const n = normal(slab);
+      m.splice(8, 4, n.x / half, n.y / half, 0, -(n.x * slab.origin[0] + n.y * slab.origin[1]) / half);
+    }
+    return m;
   }
 
   /** Project point -> pixels of the bench, null when behind the camera. */

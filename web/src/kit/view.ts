@@ -13,6 +13,13 @@ interface Slab {
   sliceDepth: number;
   cutPlan: boolean;
 }
+/** An outline drawn round points, waiting to be deleted or let go. */
+export interface Outline {
+  view: number[];
+  outline: number[][];
+  stations: string[];
+  count: number | null; // as the server counted
+}
 interface Placing {
   a: string;
   station: string;
@@ -35,6 +42,10 @@ interface State {
   onPick: ((at: number[]) => void) | null;
   placing: Placing | null;
   hover: number[] | null;
+  outline: Outline | null;
+  drawing: boolean;
+  layer: string;
+  sheet: "density" | "colour" | "off";
   slab: Slab;
   drawn: { points: number; busy: boolean };
   ledger: string;
@@ -53,7 +64,7 @@ interface Actions {
 const remembered = <T extends string>(key: string, otherwise: T): T => (localStorage.getItem(`lantern.${key}`) as T | null) ?? otherwise;
 
 const FRESH = {
-  stations: [], link: null, target: null, section: null, trace: null, eyes: {}, tool: "none" as Tool, picks: [], onPick: null, placing: null, hover: null,
+  stations: [], link: null, target: null, section: null, trace: null, eyes: {}, tool: "none" as Tool, picks: [], onPick: null, placing: null, hover: null, outline: null, drawing: false, layer: "wall", sheet: "density" as const,
   slab: { height: 1.2, planDepth: 0.4, origin: [0, 0] as [number, number], azimuth: 0, sliceDepth: 0.2, cutPlan: true },
 };
 
@@ -79,7 +90,7 @@ export const useView = create<State & Actions>((set, get) => ({
   },
   open: (project) => set({ project, ...FRESH, step: "bring_in", panes: PANES.bring_in, ledger: "" }),
   go: (step) => {
-    set({ step, panes: PANES[step], tool: "none", picks: [], onPick: null, placing: null, ledger: "", section: step === "draw" ? get().section : null });
+    set({ step, panes: PANES[step], tool: "none", picks: [], onPick: null, placing: null, outline: null, drawing: false, trace: null, ledger: "", section: step === "draw" ? get().section : null });
     const { project } = get();
     if (project) window.history.replaceState(null, "", `/p/${project}/${step}`);
   },
@@ -88,5 +99,5 @@ export const useView = create<State & Actions>((set, get) => ({
     set({ stations: more ? (stations.includes(id) ? stations.filter((s) => s !== id) : [...stations, id]) : [id], link: null });
   },
   moveSlab: (part) => set({ slab: { ...get().slab, ...part } }),
-  letGo: () => set({ tool: "none", picks: [], onPick: null, placing: null }),
+  letGo: () => set({ tool: "none", picks: [], onPick: null, placing: null, outline: null, drawing: false }),
 }));

@@ -45,27 +45,38 @@ def lasso_indices(s: Session, station: Station, lasso: Lasso, box: Box | None) -
     return index[~deleted_mask(s, station)[index]] if len(index) else index
 
 
-def delete_in_lasso(project_id: str, view: list[float], outline: list[list[float]], station_ids: list[str]) -> dict[str, object]:
-    """Mark as deleted what lies inside the outline as the pane showed it, of the stations that were visible."""
-    lasso = Lasso(np.array(finite(view, 16, "the view")).reshape(4, 4), np.array(outline, dtype=float).reshape(-1, 2))
+def _lasso(view: list[float], outline: list[list[float]]) -> Lasso:
     if len(outline) > 5000:
         raise BadInput("the outline has too many corners", subject="outline", remedy="draw it more coarsely")
+    return Lasso(np.array(finite(view, 16, "the view")).reshape(4, 4), np.array(outline, dtype=float).reshape(-1, 2))
+
+
+def _inside(s: Session, project_id: str, lasso: Lasso, station_ids: list[str]) -> list[tuple[str, np.ndarray]]:
+    box = active_box(s, project_id)
+    found = [(x.id, lasso_indices(s, x, lasso, box)) for x in stations_of(s, project_id) if x.id in station_ids]
+    return [(x, index) for x, index in found if len(index)]
+
+
+def count_in_lasso(project_id: str, view: list[float], outline: list[list[float]], station_ids: list[str]) -> dict[str, object]:
+    """How many living points an outline takes in, before anything is deleted."""
+    with session() as s:
+        get_project(s, project_id)
+        parts = _inside(s, project_id, _lasso(view, outline), station_ids)
+    return {"edit": None, "count": sum(len(i) for _, i in parts), "stations": [x for x, _ in parts]}
+
+
+def delete_in_lasso(project_id: str, view: list[float], outline: list[list[float]], station_ids: list[str]) -> dict[str, object]:
+    """Mark as deleted what lies inside the outline as the pane showed it, of the stations that were visible."""
+    lasso = _lasso(view, outline)
     with journal.change(project_id, "", topic="edits") as c:
-        box = active_box(c.s, project_id)
-        place = (c.s.scalar(select(func.count(Edit.id)).where(Edit.project_id == project_id)) or 0) + 1
-        edit = Edit(project_id=project_id, title="", count=0, place=place)
-        parts: list[tuple[str, np.ndarray]] = []
-        for station in stations_of(c.s, project_id):
-            if station.id in station_ids:
-                index = lasso_indices(c.s, station, lasso, box)
-                if len(index):
-                    parts.append((station.id, index))
+        parts = _inside(c.s, project_id, lasso, station_ids)
         total = sum(len(i) for _, i in parts)
         if total == 0:
             raise BadInput(
                 "no points lie inside the outline", subject="outline", remedy="draw round visible points", code="nothing_selected"
             )
-        edit.count, edit.title = total, f"Deleted {total:,} points"
+        place = (c.s.scalar(select(func.count(Edit.id)).where(Edit.project_id == project_id)) or 0) + 1
+        edit = Edit(project_id=project_id, title=f"Deleted {total:,} points", count=total, place=place)
         c.title = edit.title
         c.s.add(edit)
         c.s.flush()

@@ -149,6 +149,13 @@ def apply(project_id: str) -> str:
         return row.id
 
 
+def stands(placement: Placement | None, applied: PlacementRow | None) -> bool:
+    """Whether what is applied is still what control and network say."""
+    if placement is None or applied is None:
+        return False
+    return bool(np.allclose(placement.T_control_project.ravel(), applied.T_frame_project, rtol=0, atol=1e-7))
+
+
 def points_near(s: Session, project_id: str, pick: Array, radius: float) -> Array:
     """Points of all placed stations within ``radius`` of a pick, project frame."""
     parts = []
@@ -195,11 +202,7 @@ def residuals_of(project_id: str) -> dict[str, Any]:
         applied = s.scalar(
             select(PlacementRow).where(PlacementRow.project_id == project_id, PlacementRow.kind == "control", PlacementRow.active)
         )
-        same = (
-            placement is not None
-            and applied is not None
-            and np.allclose(placement.T_control_project.ravel(), applied.T_frame_project, rtol=0, atol=1e-7)
-        )
+        same = stands(placement, applied)
         points = []
         for r in rows:
             p = by_name.get(r.name)
@@ -223,8 +226,8 @@ def residuals_of(project_id: str) -> dict[str, Any]:
             "points": points,
             "problem": problem,
             "applied": applied is not None,
-            "up_to_date": bool(same),
-            "sentence": _sentence(placement, problem, len(rows), bool(same)),
+            "up_to_date": same,
+            "sentence": _sentence(placement, problem, len(rows), same),
             "sigma_mm": 1000 * placement.sigma if placement else None,
             "findings": [f.as_dict() for f in placement.findings] if placement else [],
             "targets": sorted(_targets(s, project_id)),

@@ -1,0 +1,225 @@
+/** The bench in the page: panes with their heads, bound to server state and view state. */
+import { useEffect, useMemo, useRef, useState } from "react";
+import { Bench } from "../bench/bench";
+import type { PaneKind, Rect, Scene } from "../bench/types";
+import { bytes, http, sent } from "../api/client";
+import { tellError, useBoxes, useEdits, useNetwork, useProject, useSightings, useStations, useTiles } from "../api/queries";
+import { fixed } from "../kit";
+import { provide } from "../kit/commands";
+import { into, lengthIn, UNITS } from "../kit/units";
+import { type Outline, useView } from "../kit/view";
+import { boxInfo, dots, seen, stationInfos, strings } from "./scene";
+
+const asked = Number(new URLSearchParams(window.location.search).get("budget"));
+const STILL = asked > 0 ? asked : 3_000_000;
+
+/** Places of panes: beside each other on a wide bench, above each other on a high one or with a slice. */
+function rects(kinds: PaneKind[], w: number, h: number): { kind: PaneKind; rect: Rect }[] {
+  const [a, b, c] = kinds;
+  if (!a) return [];
+  if (!b) return [{ kind: a, rect: { x: 0, y: 0, w, h } }];
+  const rows = !c && (kinds.includes("slice") || w < h * 1.2);
+  if (!c) {
+    const [half, rest] = rows ? [Math.round(h / 2), h - Math.round(h / 2)] : [Math.round(w / 2), w - Math.round(w / 2)];
+    return rows
+      ? [{ kind: a, rect: { x: 0, y: 0, w, h: half } }, { kind: b, rect: { x: 0, y: half, w, h: rest } }]
+      : [{ kind: a, rect: { x: 0, y: 0, w: half, h } }, { kind: b, rect: { x: half, y: 0, w: rest, h } }];
+  }
+  const [left, top] = [Math.round(w * 0.55), Math.round(h / 2)];
+  return [
+    { kind: a, rect: { x: 0, y: 0, w: left, h } },
+    { kind: b, rect: { x: left, y: 0, w: w - left, h: top } },
+    { kind: c, rect: { x: left, y: top, w: w - left, h: h - top } },
+  ];
+}
+
+export function BenchHost({ id }: { id: string }) {
+  const host = useRef<HTMLDivElement>(null);
+  const bench = useRef<Bench | null>(null);
+  const [size, setSize] = useState({ w: 0, h: 0 });
+  const [failed, setFailed] = useState("");
+  const view = useView();
+  const project = useProject(id).data;
+  const stations = useStations(id).data;
+  const tiles = useTiles(id).data;
+  const network = useNetwork(id).data;
+  const sightings = useSightings(id).data;
+  const boxes = useBoxes(id).data;
+  const edits = useEdits(id).data;
+
+  const count = useRef((outline: Outline) => {
+    useView.getState().set({ outline: { ...outline, count: null } });
+    sent(http.POST("/api/projects/{project_id}/lasso", { params: { path: { project_id: id } }, body: { view: outline.view, outline: outline.outline, stations: outline.stations, only_count: true } }))
+      .then((r) => useView.getState().outline?.outline === outline.outline && useView.getState().set({ outline: { ...outline, count: r.count } }))
+      .catch(tellError);
+  });
+
+  const shown = useMemo(() => seen(stations ?? [], view.eyes), [stations, view.eyes]);
+  const scene = useMemo<Scene>(() => {
+    const link = network?.links.find((k) => k.id === view.link);
+    const infos = stationInfos(stations ?? [], shown, view.stations, link);
+    if (view.placing) for (const s of infos) s.visible = s.id === view.placing.station || s.id === view.placing.a;
+    return {
+      stations: infos,
+      tiles: (tiles ?? []) as Scene["tiles"],
+      strings: view.step === "draw" || view.placing ? [] : strings(network, project, view.link, view.stations),
+      dots: view.step === "place" || view.step === "tie" || view.step === "prove" || view.target ? dots(sightings ?? [], view.target) : [],
+      box: boxInfo(boxes ?? []),
+      colourBy: view.colourBy,
+      ground: view.ground,
+      slab: view.slab,
+      tool: view.tool,
+      placing: view.placing,
+      picks: view.picks,
+    };
+  }, [stations, shown, tiles, network, project, sightings, boxes, view.step, view.link, view.stations, view.target, view.colourBy, view.ground, view.slab, view.tool, view.placing, view.picks]);
+  const now = useRef({ scene, shown });
+  now.current = { scene, shown };
+
+  useEffect(() => {
+    const element = host.current!;
+    const v = useView.getState;
+    try {
+      bench.current = new Bench(
+        element,
+        (tile) => bytes(`/api/tiles/${tile}`),
+        {
+          select: (what) => {
+            if (what?.station) v().selectStation(what.station, false);
+            else v().set({ link: what?.link ?? null, stations: [], target: null });
+          },
+          hover: (at) => v().set({ hover: at }),
+          lasso: (matrix, outline) => count.current({ view: matrix, outline, stations: [...now.current.shown], count: null }),
+          pick: (at) => v().onPick?.(at),
+          planPick: (at) => v().onPick?.([...at, v().slab.height]),
+          placed: (pose) => v().placing && v().set({ placing: { ...v().placing!, pose } }),
+          drawn: (drawn) => (drawn.points !== v().drawn.points || drawn.busy !== v().drawn.busy) && v().set({ drawn }),
+        },
+        now.current.scene,
+        STILL,
+        Math.min(STILL, 1_000_000) / (asked > 0 ? 4 : 1),
+      );
+    } catch (e) {
+      setFailed(e instanceof Error ? e.message : String(e));
+      return;
+    }
+    const observer = new ResizeObserver(() => setSize({ w: element.clientWidth, h: element.clientHeight }));
+    observer.observe(element);
+    const forget = provide([
+      { id: "view.frame", title: "Look at the selection, or at all", keys: "f", run: () => bench.current?.frame() },
+      { id: "view.top", title: "Look from above", keys: "t", run: () => bench.current?.topView() },
+    ]);
+    return () => {
+      forget();
+      observer.disconnect();
+      bench.current?.dispose();
+      bench.current = null;
+    };
+  }, []);
+
+  const places = useMemo(() => (size.w && size.h ? rects(view.panes, size.w, size.h) : []), [view.panes, size]);
+  useEffect(() => bench.current?.layout(places), [places]);
+  useEffect(() => bench.current?.update(scene, UNITS[project?.unit ?? "m"]), [scene, project?.unit]);
+
+  const outline = view.outline;
+  const lit = outline?.outline;
+  useEffect(() => {
+    bench.current?.cloud.light(useView.getState().outline);
+    bench.current?.draw();
+  }, [lit]);
+
+  // Marks of deleted points: read again for stations that have, or had, some whenever the edits change.
+  const marked = useRef(new Set<string>());
+  const key = (edits ?? []).map((e) => `${e.id}${e.active}`).join();
+  useEffect(() => {
+    let gone = false;
+    const ids = (stations ?? []).filter((s) => s.marked > 0 || marked.current.has(s.id)).map((s) => s.id);
+    for (const s of ids) {
+      marked.current.add(s);
+      bytes(`/api/projects/${id}/stations/${s}/marks`)
+        .then((body) => {
+          if (!gone) bench.current?.cloud.setMarks(s, new Uint8Array(body));
+          bench.current?.draw();
+        })
+        .catch(tellError);
+    }
+    return () => {
+      gone = true;
+    };
+  }, [id, stations, key]);
+
+  const placed = (stations ?? []).some((s) => s.pose);
+  return (
+    <section aria-label="Bench" className="relative h-full min-w-0 flex-1 overflow-hidden bg-[#12161d]" data-drawn={view.drawn.points} data-busy={view.drawn.busy}>
+      <div ref={host} className={`absolute inset-0 ${view.tool !== "none" ? "cursor-crosshair" : ""}`} />
+      {failed && <p className="absolute inset-0 grid place-items-center p-8 text-center text-white">The cloud cannot be drawn here: {failed}. Use a browser with WebGL 2. Everything but the panes works without it.</p>}
+      {places.map(({ kind, rect }) => (
+        <PaneHead key={kind} kind={kind} rect={rect} unit={project?.unit ?? "m"} last={places[places.length - 1]?.kind === kind} />
+      ))}
+      {stations?.length === 0 && <p className="pointer-events-none absolute inset-0 grid place-items-center px-10 text-center text-[15px] text-[#f2efe6]">Drop the E57 files of the stations here. What is in each file is shown before anything is stored.</p>}
+      {stations && stations.length > 1 && !placed && !view.placing && view.step !== "bring_in" && <p className="pointer-events-none absolute inset-x-0 bottom-8 text-center text-[13px] text-[#f2efe6]">The stations are not tied yet: the first is shown. Open eyes show others in their own frames.</p>}
+      <Readout id={id} />
+    </section>
+  );
+}
+
+/** Where the cursor is, in the active coordinates. */
+function Readout({ id }: { id: string }) {
+  const hover = useView((s) => s.hover);
+  const drawn = useView((s) => s.drawn);
+  const project = useProject(id).data;
+  const at = hover && project ? into(project.T_frame_project, hover) : null;
+  const unit = project?.unit ?? "m";
+  return (
+    <div className="pointer-events-none absolute right-2 bottom-1.5 rounded bg-[#12161d]/80 px-1.5 font-mono text-[11.5px] text-[#f2efe6]">
+      {at ? `${project?.frame_name}  E ${lengthIn(at[0], unit)}  N ${lengthIn(at[1], unit)}  H ${lengthIn(at[2], unit)} ${unit}` : `${fixed(drawn.points / 1e6, 2)} M points drawn${drawn.busy ? ", more coming" : ""}`}
+    </div>
+  );
+}
+
+const NAMES: Record<PaneKind, string> = { space: "Space", plan: "Plan", slice: "Slice" };
+const chip = "rounded bg-[#12161d]/85 px-1.5 py-0.5 text-[12px] text-[#f2efe6]";
+
+function PaneHead({ kind, rect, unit, last }: { kind: PaneKind; rect: Rect; unit: keyof typeof UNITS; last: boolean }) {
+  const { slab, moveSlab, colourBy, ground, set, panes } = useView();
+  const low = lengthIn(slab.height - slab.planDepth / 2, unit);
+  const high = lengthIn(slab.height + slab.planDepth / 2, unit);
+  return (
+    <div className="pointer-events-none absolute flex flex-wrap items-center gap-1.5 p-1.5" style={{ left: rect.x, top: rect.y, width: rect.w }}>
+      <span className={`${chip} font-semibold`}>{NAMES[kind]}</span>
+      {kind === "plan" && (
+        <button type="button" className={`${chip} pointer-events-auto cursor-pointer font-mono`} title="Show the slab only, or everything from above" onClick={() => moveSlab({ cutPlan: !slab.cutPlan })}>
+          {slab.cutPlan ? `slab ${low} to ${high} ${unit}` : "everything"}
+        </button>
+      )}
+      {kind === "slice" && <span className={`${chip} font-mono`}>{lengthIn(slab.sliceDepth, unit)} {unit} deep</span>}
+      <select aria-label="Coloured by" value={colourBy} onChange={(e) => set({ colourBy: e.target.value as "station" })} className={`${chip} pointer-events-auto cursor-pointer`}>
+        <option value="station">by station</option>
+        <option value="intensity">by intensity</option>
+        <option value="height">by height</option>
+        <option value="colour">true colour</option>
+      </select>
+      <span className="flex-1" />
+      {last && (
+        <>
+          {(["space", "plan", "slice"] as const).map((p) => (
+            <button key={p} type="button" aria-pressed={panes.includes(p)} aria-label={`Pane ${p}`} className={`${chip} pointer-events-auto cursor-pointer border ${panes.includes(p) ? "border-[#f2efe6]" : "border-transparent opacity-70"}`} onClick={() => toggle(p)}>
+              {p}
+            </button>
+          ))}
+          <select aria-label="Background" value={ground} onChange={(e) => set({ ground: e.target.value as "ink" })} className={`${chip} pointer-events-auto cursor-pointer`}>
+            <option value="ink">ink</option>
+            <option value="mid">mid</option>
+            <option value="paper">paper</option>
+          </select>
+        </>
+      )}
+    </div>
+  );
+}
+
+export function toggle(p: PaneKind) {
+  const { panes, set } = useView.getState();
+  const next = panes.includes(p) ? panes.filter((x) => x !== p) : [...panes, p];
+  set({ panes: next.length ? next : panes });
+}

@@ -1,0 +1,77 @@
+/** Work under way and work that ended: progress, time left, cancel, try again. */
+import { http, sent, type Job } from "../api/client";
+import { useAsk, useJobs, useJournal } from "../api/queries";
+import { Button, type Column } from "../kit";
+import { Table } from "../kit/table";
+
+/** Time left of the running stage, from its own pace. */
+export function secondsLeft(job: Job): number | null {
+  if (job.state !== "running" || !job.started_at || !job.total || job.done < job.total * 0.05) return null;
+  const spent = (Date.now() - Date.parse(job.started_at)) / 1000;
+  return (spent * (job.total - job.done)) / job.done;
+}
+
+function useCancel(id: string) {
+  return useAsk(id, (j: Job) => sent(http.POST("/api/projects/{project_id}/jobs/{job_id}/cancel", { params: { path: { project_id: id, job_id: j.id } } })));
+}
+
+export function JobLine({ id, job }: { id: string; job: Job }) {
+  const cancel = useCancel(id);
+  const share = job.total ? Math.min(1, job.done / job.total) : 0;
+  return (
+    <div className="mb-2 border-b border-rule/60 pb-2 last:mb-0 last:border-0 last:pb-0">
+      <div className="flex items-center gap-2 text-[13.5px]">
+        <span className="flex-1">{job.title}</span>
+        <Button onClick={() => cancel.mutate(job)}>Cancel</Button>
+      </div>
+      <div className="mt-1 h-1.5 rounded bg-rule" role="progressbar" aria-valuenow={Math.round(share * 100)}>
+        <div className="h-full rounded bg-action" style={{ width: `${100 * share}%` }} />
+      </div>
+      <p className="mt-0.5 text-[12px] text-quiet">{job.state === "waiting" ? "waits for a free worker" : job.stage}</p>
+    </div>
+  );
+}
+
+export function JobsLedger({ id }: { id: string }) {
+  const jobs = useJobs(id).data ?? [];
+  const cancel = useCancel(id);
+  const retry = useAsk(id, (j: Job) => sent(http.POST("/api/projects/{project_id}/jobs/{job_id}/retry", { params: { path: { project_id: id, job_id: j.id } } })));
+  const columns: Column<Job>[] = [
+    { head: "state", cell: (j) => <span className={j.state === "failed" ? "text-parted" : ""}>{j.state}</span>, value: (j) => j.state, width: "80px" },
+    { head: "work", cell: (j) => j.title, value: (j) => j.title },
+    { head: "done", cell: (j) => (j.state === "running" && j.total ? `${Math.round((100 * j.done) / j.total)} %` : ""), figure: true, width: "70px" },
+    { head: "took s", figure: true, width: "80px", value: (j) => seconds(j), cell: (j) => seconds(j)?.toFixed(1) ?? "–" },
+    { head: "says", cell: (j) => (j.error ? `${String(j.error["message"])}. What to do: ${String(j.error["remedy"] || "try again")}.` : j.state === "running" ? j.stage : "") },
+    {
+      head: "can be",
+      width: "110px",
+      cell: (j) =>
+        j.state === "running" || j.state === "waiting" ? (
+          <button type="button" className="cursor-pointer text-action underline" onClick={() => cancel.mutate(j)}>
+            cancelled
+          </button>
+        ) : j.state === "failed" || j.state === "cancelled" ? (
+          <button type="button" className="cursor-pointer text-action underline" onClick={() => retry.mutate(j)}>
+            tried again
+          </button>
+        ) : null,
+    },
+  ];
+  return <Table rows={jobs} columns={columns} id={(j) => j.id} empty="No work was asked for yet. Long work is listed here with its progress, and can be cancelled and tried again." />;
+}
+
+function seconds(j: Job): number | null {
+  return j.started_at && j.ended_at ? (Date.parse(j.ended_at) - Date.parse(j.started_at)) / 1000 : null;
+}
+
+export function JournalLedger({ id }: { id: string }) {
+  const rows = useJournal(id).data ?? [];
+  type Row = (typeof rows)[number];
+  const columns: Column<Row>[] = [
+    { head: "when", cell: (r) => <span className="font-mono">{r.at.slice(0, 19).replace("T", " ")}</span>, value: (r) => r.at, width: "170px" },
+    { head: "change", cell: (r) => <span className={r.undone ? "text-quiet line-through" : ""}>{r.title}</span>, value: (r) => r.title },
+    { head: "by", cell: (r) => r.actor, value: (r) => r.actor, width: "120px" },
+    { head: "", cell: (r) => (r.undone ? "taken back" : ""), width: "100px" },
+  ];
+  return <Table rows={rows} columns={columns} id={(r) => String(r.id)} empty="Every change is written here and can be taken back." />;
+}

@@ -1,0 +1,143 @@
+/** One project: thread, roster, bench, card, ledger; its commands and keys; files dropped anywhere on the page. */
+import { Tabs } from "radix-ui";
+import { useEffect, useState } from "react";
+import { Group, Panel, Separator } from "react-resizable-panels";
+import { http, Refusal, sent } from "../api/client";
+import { cache, listen, tell, tellError, useProject, useSections } from "../api/queries";
+import { filesOf, upload } from "../api/uploads";
+import { Button, Quiet } from "../kit";
+import { onKey, provide } from "../kit/commands";
+import { useView } from "../kit/view";
+import { BenchHost, toggle } from "./BenchHost";
+import { JobsLedger, JournalLedger } from "./Jobs";
+import { KeySheet, Palette } from "./Palette";
+import { Roster } from "./Roster";
+import { STEPS } from "./steps";
+import { Thread } from "./Thread";
+import { SheetPane } from "../steps/draw/SheetPane";
+
+export function Workplace({ id, leave }: { id: string; leave: () => void }) {
+  const { data: project, error } = useProject(id);
+  const { step, ledger, section, set } = useView();
+  const sections = useSections(id).data;
+  const [over, setOver] = useState(false);
+  useEffect(() => listen(id), [id]);
+  useEffect(() => {
+    if (project) document.title = `${project.name} · Taut Lantern`;
+  }, [project]);
+  useEffect(() => {
+    window.addEventListener("keydown", onKey);
+    const forget = provide(commandsOf(id));
+    return () => {
+      window.removeEventListener("keydown", onKey);
+      forget();
+    };
+  }, [id]);
+  if (error instanceof Refusal && error.status === 404)
+    return (
+      <div className="grid h-full place-items-center">
+        <div>
+          <Quiet>This project does not exist, or was deleted.</Quiet>
+          <Button main onClick={leave}>
+            Show all projects
+          </Button>
+        </div>
+      </div>
+    );
+  const here = STEPS.find((s) => s.id === step)!;
+  const tabs = [...here.ledgers, { id: "jobs", title: "Jobs", Body: JobsLedger }, { id: "journal", title: "Journal", Body: JournalLedger }];
+  const tab = tabs.find((t) => t.id === ledger) ?? tabs[0]!;
+  const sheet = step === "draw" && sections?.some((s) => s.id === section);
+  return (
+    <div
+      className="flex h-full flex-col"
+      onDragOver={(e) => {
+        e.preventDefault();
+        setOver(true);
+      }}
+      onDragLeave={(e) => e.currentTarget === e.target && setOver(false)}
+      onDrop={(e) => {
+        e.preventDefault();
+        setOver(false);
+        useView.getState().go("bring_in");
+        filesOf(e.dataTransfer)
+          .then((files) => (files.length ? upload(id, files) : undefined))
+          .catch(tellError);
+      }}
+    >
+      <Thread id={id} leave={leave} />
+      <Group orientation="vertical" className="min-h-0 flex-1">
+        <Panel defaultSize="70%" minSize="30%">
+          <div className="flex h-full min-h-0">
+            <Roster id={id} />
+            {sheet ? <SheetPane id={id} /> : <BenchHost id={id} />}
+            <aside aria-label="Card" className="h-full w-[320px] shrink-0 overflow-auto border-l border-rule bg-card p-4">
+              <here.Card id={id} />
+            </aside>
+          </div>
+        </Panel>
+        <Separator className="h-[5px] bg-rule/50 hover:bg-action/40" aria-label="Height of the ledger" />
+        <Panel defaultSize="30%" minSize="8%">
+          <Tabs.Root value={tab.id} onValueChange={(v) => set({ ledger: v })} className="flex h-full flex-col bg-card">
+            <Tabs.List aria-label="Ledger" className="flex gap-5 border-b border-rule px-4">
+              {tabs.map((t) => (
+                <Tabs.Trigger key={t.id} value={t.id} className="cursor-pointer py-1.5 text-[13px] text-quiet data-[state=active]:border-b-2 data-[state=active]:border-action data-[state=active]:font-semibold data-[state=active]:text-ink">
+                  {t.title}
+                </Tabs.Trigger>
+              ))}
+            </Tabs.List>
+            <Tabs.Content value={tab.id} className="min-h-0 flex-1 overflow-auto">
+              <tab.Body id={id} />
+            </Tabs.Content>
+          </Tabs.Root>
+        </Panel>
+      </Group>
+      {over && <div className="pointer-events-none fixed inset-2 z-40 grid place-items-center rounded border-2 border-dashed border-action bg-card/80 text-[18px]">Let go to read what is in these files</div>}
+      <Palette />
+      <KeySheet />
+    </div>
+  );
+}
+
+function commandsOf(id: string) {
+  const v = useView.getState;
+  const unwind = async (way: "undo" | "redo") => {
+    try {
+      const r = await sent(http.POST(`/api/projects/{project_id}/${way}`, { params: { path: { project_id: id } } }));
+      tell(r.message);
+    } catch (e) {
+      tellError(e);
+    }
+    void cache.invalidateQueries({ queryKey: [id] });
+  };
+  const slice = (metres: number) => {
+    const { slab, moveSlab, panes } = v();
+    if (panes.includes("slice")) moveSlab({ origin: [slab.origin[0] - Math.sin(slab.azimuth) * metres, slab.origin[1] + Math.cos(slab.azimuth) * metres] });
+    else moveSlab({ height: slab.height + metres });
+  };
+  const thick = (factor: number) => {
+    const { slab, moveSlab, panes } = v();
+    moveSlab(panes.includes("slice") ? { sliceDepth: Math.min(20, Math.max(0.005, slab.sliceDepth * factor)) } : { planDepth: Math.min(20, Math.max(0.005, slab.planDepth * factor)) });
+  };
+  return [
+    ...STEPS.map((s, k) => ({ id: `step.${s.id}`, title: `Go to ${s.title}`, keys: String(k + 1), run: () => v().go(s.id) })),
+    { id: "undo", title: "Undo", keys: "ctrl+z", run: () => void unwind("undo") },
+    { id: "redo", title: "Redo", keys: "ctrl+shift+z", run: () => void unwind("redo") },
+    { id: "palette", title: "All commands", keys: "ctrl+k", run: () => v().set({ palette: true }) },
+    { id: "keys", title: "Sheet of keys", keys: "?", run: () => v().set({ keys: true }) },
+    { id: "slab.thinner", title: "Thinner slab", keys: "[", run: () => thick(1 / 1.25) },
+    { id: "slab.thicker", title: "Thicker slab", keys: "]", run: () => thick(1.25) },
+    { id: "slab.back", title: "Move the slab back", keys: ",", run: () => slice(-0.1) },
+    { id: "slab.on", title: "Move the slab on", keys: ".", run: () => slice(0.1) },
+    { id: "pane.space", title: "Space pane on or off", run: () => toggle("space") },
+    { id: "pane.plan", title: "Plan pane on or off", run: () => toggle("plan") },
+    { id: "pane.slice", title: "Slice pane on or off", keys: "q", run: () => toggle("slice") },
+    {
+      id: "hide",
+      title: "Hide the selected stations",
+      keys: "h",
+      run: () => v().set({ eyes: { ...v().eyes, ...Object.fromEntries(v().stations.map((s) => [s, v().eyes[s] === false])) } }),
+    },
+    { id: "let.go", title: "Put the tool down", keys: "Escape", run: () => v().letGo() },
+  ];
+}

@@ -1,0 +1,192 @@
+/** Bring in: what is in each file before it is stored, limits and unit, the import report. */
+import { useRef, useState } from "react";
+import { http, sent, type Job, type Schemas, type Station } from "../../api/client";
+import { useAsk, useJobs, useOriginals, useStations } from "../../api/queries";
+import { upload, useUploads } from "../../api/uploads";
+import { Actions, Button, Field, fixed, grouped, Heading, megabytes, Pick, Quiet, Row, Sentence, type Column } from "../../kit";
+import { Table } from "../../kit/table";
+import { useView } from "../../kit/view";
+
+type Original = Schemas["OriginalOut"];
+type Unit = Schemas["BringIn"]["unit"];
+
+export function BringInCard({ id }: { id: string }) {
+  const files = useOriginals(id).data ?? [];
+  const stations = useStations(id).data ?? [];
+  const jobs = useJobs(id).data ?? [];
+  const sending = useUploads((s) => s.files);
+  const chosen = useView((s) => s.stations);
+  const input = useRef<HTMLInputElement>(null);
+  const [limits, setLimits] = useState({ min: "0.4", max: "200" });
+  const [unit, setUnit] = useState<Unit>("m");
+  const ready = files.filter((f) => f.state === "complete" && f.scans.length && !f.brought_in);
+  const bring = useAsk(id, () =>
+    sent(http.POST("/api/projects/{project_id}/bring-in", { params: { path: { project_id: id } }, body: { originals: ready.map((f) => f.id), min_range: Number(limits.min), max_range: Number(limits.max), unit } })),
+  );
+  const station = stations.find((s) => s.id === chosen[0]);
+  if (station && !ready.length) return <StationReport station={station} />;
+  const coming = jobs.filter((j) => j.kind === "import" && (j.state === "running" || j.state === "waiting"));
+  const demo = jobs.find((j) => j.kind === "demo" && (j.state === "running" || j.state === "waiting"));
+  const scans = ready.flatMap((f) => f.scans);
+  const points = scans.reduce((sum, s) => sum + s.points, 0);
+  return (
+    <>
+      <Sentence>
+        {coming.length
+          ? `${coming.length} scans are coming in. Those that are here can be looked at.`
+          : ready.length
+            ? `${ready.length} files with ${scans.length} scans and ${(points / 1e6).toFixed(1)} million points wait to be brought in.`
+            : demo
+              ? "The demo site is being scanned; its stations come in by themselves."
+              : stations.length
+                ? `${stations.length} stations are here. Choose one for its import report, or drop more files.`
+                : "Drop a folder of E57 files on the page."}
+      </Sentence>
+      {sending.map((f) => (
+        <div key={f.name} className="my-1.5 text-[13px]">
+          <div className="flex gap-2">
+            <span className="flex-1 truncate">{f.name}</span>
+            <span className="figure">
+              {megabytes(f.sent)} of {megabytes(f.size)}
+            </span>
+          </div>
+          <div className="h-1.5 rounded bg-rule">
+            <div className="h-full rounded bg-action" style={{ width: `${(100 * f.sent) / Math.max(1, f.size)}%` }} />
+          </div>
+          {f.error && <p className="text-slack">{f.error}</p>}
+        </div>
+      ))}
+      {coming.map((j) => (
+        <Coming key={j.id} id={id} job={j} />
+      ))}
+      {ready.length > 0 && (
+        <>
+          <Heading>Keep points</Heading>
+          <Field label="Farther than" unit="m" inputMode="decimal" value={limits.min} onChange={(e) => setLimits({ ...limits, min: e.target.value })} />
+          <Field label="Nearer than" unit="m" inputMode="decimal" value={limits.max} onChange={(e) => setLimits({ ...limits, max: e.target.value })} />
+          <Pick label="Unit in the files" value={unit} onChange={(e) => setUnit(e.target.value as Unit)} options={[["m", "metres"], ["mm", "millimetres"], ["ft", "feet"], ["us_ft", "US survey feet"]]} />
+          <Quiet>Points nearer than 0.4 m are the tripod and whoever stood beside it.</Quiet>
+          <Actions>
+            <Button main busy={bring.isPending} onClick={() => bring.mutate(undefined)} why={Number(limits.min) < Number(limits.max) ? "" : "the nearest range must be below the farthest"}>
+              Bring in {scans.length} {scans.length === 1 ? "scan" : "scans"}
+            </Button>
+          </Actions>
+        </>
+      )}
+      <Actions>
+        <Button onClick={() => input.current?.click()}>Choose files</Button>
+        {stations.length > 1 && !coming.length && !ready.length && (
+          <Button main onClick={() => useView.getState().go("tie")}>
+            Go on to Tie
+          </Button>
+        )}
+      </Actions>
+      <input
+        ref={input}
+        type="file"
+        multiple
+        accept=".e57"
+        className="hidden"
+        data-testid="files"
+        onChange={(e) => {
+          void upload(id, [...(e.target.files ?? [])]);
+          e.target.value = "";
+        }}
+      />
+    </>
+  );
+}
+
+function Coming({ id, job }: { id: string; job: Job }) {
+  const cancel = useAsk(id, () => sent(http.POST("/api/projects/{project_id}/jobs/{job_id}/cancel", { params: { path: { project_id: id, job_id: job.id } } })));
+  return (
+    <div className="my-1 flex items-center gap-2 text-[13px]">
+      <span className="flex-1 truncate">{job.title.replace("Bringing in ", "")}</span>
+      <span className="figure text-quiet">{job.state === "waiting" ? "waits" : job.total ? `${Math.round((100 * job.done) / job.total)} %` : job.stage}</span>
+      <button type="button" className="cursor-pointer text-action underline" onClick={() => cancel.mutate(undefined)}>
+        cancel
+      </button>
+    </div>
+  );
+}
+
+function StationReport({ station: s }: { station: Station }) {
+  const r = s.report as Record<string, number>;
+  const lost = (r["read"] ?? 0) - (r["kept"] ?? 0);
+  return (
+    <>
+      <Sentence>
+        {s.name} kept {grouped(r["kept"] ?? s.points)} of {grouped(r["read"] ?? s.points)} points.
+      </Sentence>
+      <Heading>Import report</Heading>
+      <Row name="read" value={grouped(r["read"] ?? 0)} />
+      <Row name="no return, or marked invalid" value={grouped(r["invalid"] ?? 0)} />
+      <Row name="not a number" value={grouped(r["not_finite"] ?? 0)} doubt={(r["not_finite"] ?? 0) > 0} />
+      <Row name="nearer than the limit" value={grouped(r["too_near"] ?? 0)} />
+      <Row name="farther than the limit" value={grouped(r["too_far"] ?? 0)} />
+      <Row name="kept" value={grouped(r["kept"] ?? 0)} />
+      <Quiet>
+        {lost ? "What was left out stays in the original file, which is kept as it came." : "Nothing was left out."} {s.has_rgb ? "With true colour." : "Without true colour."} {s.has_intensity ? "With intensity." : "Without intensity."}
+      </Quiet>
+      <Heading>Extent from the instrument</Heading>
+      {["E", "N", "H"].map((axis, k) => (
+        <Row key={axis} name={axis} value={`${fixed(s.low[k], 2)} to ${fixed(s.high[k], 2)}`} unit="m" />
+      ))}
+      <Actions>
+        <Button onClick={() => useView.getState().set({ stations: [] })}>Back to the files</Button>
+      </Actions>
+    </>
+  );
+}
+
+function FilesLedger({ id }: { id: string }) {
+  const files = useOriginals(id).data ?? [];
+  const discard = useAsk(id, (f: Original) => sent(http.DELETE("/api/projects/{project_id}/originals/{upload_id}", { params: { path: { project_id: id, upload_id: f.id } } })));
+  const columns: Column<Original>[] = [
+    { head: "file", cell: (f) => <span className="font-mono">{f.name}</span>, value: (f) => f.name },
+    { head: "size", cell: (f) => megabytes(f.size), value: (f) => f.size, figure: true },
+    { head: "scans", cell: (f) => f.scans.length || "–", value: (f) => f.scans.length, figure: true },
+    { head: "points", cell: (f) => grouped(f.scans.reduce((n, s) => n + s.points, 0)), value: (f) => f.scans.reduce((n, s) => n + s.points, 0), figure: true },
+    { head: "holds", cell: (f) => [f.scans.some((s) => s.intensity) && "intensity", f.scans.some((s) => s.colour) && "true colour", f.scans.some((s) => s.has_pose) && "poses", f.scans.some((s) => s.rows > 0) && "grid"].filter(Boolean).join(", ") || "–" },
+    {
+      head: "state",
+      cell: (f) => (f.state === "receiving" ? `${Math.round((100 * f.received) / f.size)} % sent` : f.problem ? "cannot be used" : f.brought_in ? "brought in" : f.scans.length ? "read, waits" : "being read"),
+      value: (f) => f.state,
+    },
+    {
+      head: "remarks",
+      cell: (f) => (
+        <span className={f.problem ? "text-parted" : "text-slack"}>
+          {f.problem ? `${f.problem.message}. What to do: ${f.problem.remedy}.` : [...f.scans.flatMap((s) => s.problems), f.same_as ? `the same bytes as ${f.same_as}` : ""].filter(Boolean).join("; ")}
+        </span>
+      ),
+    },
+    {
+      head: "",
+      cell: (f) =>
+        f.brought_in ? null : (
+          <button type="button" className="cursor-pointer text-action underline" onClick={() => discard.mutate(f)}>
+            discard
+          </button>
+        ),
+      width: "70px",
+    },
+  ];
+  return <Table rows={files} columns={columns} id={(f) => f.id} empty="No files yet. Drop E57 files on the page: what is in each is listed here before anything is stored." />;
+}
+
+function StationsLedger({ id }: { id: string }) {
+  const stations = useStations(id).data ?? [];
+  const { stations: selected, selectStation } = useView();
+  const of = (s: Station, key: string) => Number((s.report as Record<string, number>)[key] ?? 0);
+  const columns: Column<Station>[] = [
+    { head: "station", cell: (s) => <span className="font-mono">{s.name}</span>, value: (s) => s.name },
+    ...(["read", "invalid", "not_finite", "too_near", "too_far", "kept"] as const).map((key) => ({ head: key.replace("_", " "), figure: true, value: (s: Station) => of(s, key), cell: (s: Station) => grouped(of(s, key)) })),
+  ];
+  return <Table rows={stations} columns={columns} id={(s) => s.id} selected={(s) => selected.includes(s.id)} onSelect={(s) => selectStation(s.id, false)} empty="The import report lists each station here: points read, left out and why, kept." />;
+}
+
+export const bringInLedgers = [
+  { id: "files", title: "Files", Body: FilesLedger },
+  { id: "report", title: "Import report", Body: StationsLedger },
+];

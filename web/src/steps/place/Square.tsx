@@ -1,0 +1,53 @@
+/** A site grid along a wall that is picked in the cloud, with given coordinates for one point. */
+import { useEffect, useState } from "react";
+import { http, sent } from "../../api/client";
+import { tell, useAsk } from "../../api/queries";
+import { Actions, Button, Field, fixed, Heading, Quiet, Row, Sentence } from "../../kit";
+import { useView } from "../../kit/view";
+
+export function Square({ id, done }: { id: string; done: () => void }) {
+  const { picks, set, letGo } = useView();
+  const [given, setGiven] = useState(["0", "0", "0"]);
+  const [flip, setFlip] = useState(false);
+  const [name, setName] = useState("site");
+  useEffect(() => {
+    set({ tool: "pick", picks: [], onPick: (at) => set({ picks: [...useView.getState().picks, at].slice(-2) }) });
+    return letGo;
+  }, [set, letGo]);
+  const [wall, point] = picks;
+  const ask = useAsk(
+    id,
+    () => sent(http.POST("/api/projects/{project_id}/square", { params: { path: { project_id: id } }, body: { wall: wall!, point: point!, given: given.map(Number), flip, name } })),
+    (r) => {
+      tell(`The grid ${name} lies along the wall; ${r.points} points of it are flat within ${r.wall_rms_mm.toFixed(1)} mm.`);
+      done();
+    },
+  );
+  const numbers = given.every((v) => v.trim() !== "" && Number.isFinite(Number(v)));
+  return (
+    <>
+      <Sentence>{!wall ? "Pick a bare part of the wall in the cloud." : !point ? "Now pick the point whose coordinates you know." : "Give the coordinates of that point."}</Sentence>
+      <Quiet>A click takes the nearest point in front. The first axis (E) will run along the wall; the height stays plumb.</Quiet>
+      <Heading>Picked</Heading>
+      <Row name="wall" value={wall ? wall.map((v) => fixed(v, 2)).join("  ") : "–"} unit="m" />
+      <Row name="point" value={point ? point.map((v) => fixed(v, 3)).join("  ") : "–"} unit="m" />
+      <Heading>Coordinates of the point</Heading>
+      {["E", "N", "H"].map((axis, k) => (
+        <Field key={axis} label={axis} unit="m" inputMode="decimal" value={given[k]} onChange={(e) => setGiven(given.map((v, j) => (j === k ? e.target.value : v)))} />
+      ))}
+      <Field label="Name of the grid" type="text" maxLength={60} value={name} onChange={(e) => setName(e.target.value)} />
+      <label className="flex items-center gap-2 py-1 text-[13.5px]">
+        <input type="checkbox" checked={flip} onChange={(e) => setFlip(e.target.checked)} /> E runs the other way
+      </label>
+      <Actions>
+        <Button main busy={ask.isPending} onClick={() => ask.mutate(undefined)} why={!point ? "pick the wall and the point first" : numbers ? "" : "the coordinates must be numbers"}>
+          Square to this wall
+        </Button>
+        <Button onClick={() => set({ picks: [] })} why={picks.length ? "" : "nothing is picked"}>
+          Pick again
+        </Button>
+        <Button onClick={done}>Leave it</Button>
+      </Actions>
+    </>
+  );
+}
