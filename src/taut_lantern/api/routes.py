@@ -481,12 +481,15 @@ def list_sections(project_id: P) -> list[x.SectionOut]:
 @api.post("/projects/{project_id}/sections", operation_id="make_section", status_code=201)
 def make_section(project_id: P, body: x.SectionIn) -> x.Made:
     params: dict[str, Any] = {"before": body.before, "behind": body.behind, "a": body.a, "b": body.b}
+    name = body.name
     if body.kind == "plan":
         if body.height is not None:
             params["height"] = body.height
         else:
-            params["height"] = sections.floor_height(project_id) + (1.2 if body.above_floor is None else body.above_floor)
-    return x.Made(id=sections.make_section(project_id, body.kind, params, body.name))
+            above = 1.2 if body.above_floor is None else body.above_floor
+            params["height"] = sections.floor_height(project_id) + above
+            name = name or f"Plan {above:.2f} m above floor"
+    return x.Made(id=sections.make_section(project_id, body.kind, params, name))
 
 
 @api.delete("/projects/{project_id}/sections/{section_id}", operation_id="delete_section")

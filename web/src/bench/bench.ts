@@ -16,6 +16,7 @@ export interface Hands {
   drawn(state: { points: number; busy: boolean }): void;
 }
 
+THREE.ColorManagement.enabled = false; // colours are given and drawn as sRGB
 const EXAGGERATION = 500;
 
 export class Bench {
@@ -30,7 +31,7 @@ export class Bench {
   private moving = 0;
   private drag: { pane: Pane; x: number; y: number; button: number; far: boolean; line: [number, number][] } | null = null;
   private cursor: number[] | null = null;
-  private framed = false;
+  private framed = 0; // 1: something, 2: something placed
   private stop = new AbortController();
   private observer: ResizeObserver;
 
@@ -93,9 +94,11 @@ export class Bench {
     this.draw();
   }
 
+  /** Look at everything once there is something, and again when the first stations are placed. */
   private frameOnce() {
-    if (!this.framed && this.shown.length > 0 && this.scene.stations.some((s) => s.visible)) {
-      this.framed = true;
+    const now = this.scene.stations.some((s) => s.visible && s.pose) ? 2 : this.scene.stations.some((s) => s.visible) ? 1 : 0;
+    if (now > this.framed && this.shown.length > 0) {
+      this.framed = now;
       this.frame();
     }
   }
@@ -144,7 +147,7 @@ export class Bench {
       p.place(this.scene.slab);
       return new THREE.Frustum().setFromProjectionMatrix(new THREE.Matrix4().multiplyMatrices(p.camera.projectionMatrix, p.camera.matrixWorldInverse));
     });
-    this.cloud.refine((c, r, s) => Math.max(0, ...this.shown.map((p, k) => p.pixelsOf(c, r, s, frusta[k]!))));
+    this.cloud.refine((c, r, s) => Math.max(0, ...this.shown.map((p, k) => p.pixelsOf(c, r, s, frusta[k]!, this.scene.slab))));
     for (const p of this.shown) this.renderPane(p, h);
     this.hands.drawn({ points: this.cloud.drawn, busy: this.cloud.busy });
     if (performance.now() - this.moving < 180) setTimeout(() => this.draw(), 200);
@@ -162,7 +165,8 @@ export class Bench {
       u.plane.value.set(n.x, n.y, 0, -(n.x * slab.origin[0] + n.y * slab.origin[1]));
       u.depth.value.set(-slab.sliceDepth / 2, slab.sliceDepth / 2);
     } else {
-      u.depth.value.set(-1e9, 1e9);
+      u.plane.value.set(0, 0, 1, -slab.lid);
+      u.depth.value.set(-1e9, p.kind === "space" && slab.cutLid ? 0 : 1e9);
     }
     u.perspective.value = p.kind === "space" ? 1 : 0;
     u.size.value = p.kind === "space" ? 2 * this.renderer.getPixelRatio() : 1.6 * this.renderer.getPixelRatio();
@@ -344,6 +348,7 @@ export class Bench {
       const dy = (m[1]! * x + m[5]! * y + m[9]! * z + m[13]!) / w - fy;
       if (Math.abs(dx) > rx || Math.abs(dy) > ry) return Infinity;
       if (pane.kind === "plan" && slab.cutPlan && Math.abs(z - slab.height) > slab.planDepth / 2) return Infinity;
+      if (pane.kind === "space" && slab.cutLid && z > slab.lid) return Infinity;
       if (pane.kind === "slice" && Math.abs(n.x * (x - slab.origin[0]) + n.y * (y - slab.origin[1])) > slab.sliceDepth / 2) return Infinity;
       return (m[2]! * x + m[6]! * y + m[10]! * z + m[14]!) / w + 1e-4 * ((dx / rx) ** 2 + (dy / ry) ** 2);
     });

@@ -124,7 +124,7 @@ export class Cloud {
         const material = new THREE.ShaderMaterial({
           vertexShader: VERTEX,
           fragmentShader: FRAGMENT,
-          uniforms: { ...this.shared, hue: { value: new THREE.Color(HUES[s.hue % 12]).convertLinearToSRGB() } } as unknown as Record<string, THREE.IUniform>,
+          uniforms: { ...this.shared, hue: { value: new THREE.Color(HUES[s.hue % 12]) } } as unknown as Record<string, THREE.IUniform>,
         });
         const group = new THREE.Group();
         group.matrixAutoUpdate = false;
@@ -185,7 +185,8 @@ export class Cloud {
       if (!entry?.group.visible) continue;
       c.set((info.low[0]! + info.high[0]!) / 2, (info.low[1]! + info.high[1]!) / 2, (info.low[2]! + info.high[2]!) / 2).applyMatrix4(entry.group.matrix);
       const radius = Math.hypot(info.high[0]! - info.low[0]!, info.high[1]! - info.low[1]!, info.high[2]! - info.low[2]!) / 2;
-      const worth = info.level === 0 ? 1e6 : need(c, radius, info.spacing);
+      const pixels = need(c, radius, info.spacing);
+      const worth = info.level === 0 && pixels > 0 ? 1e6 : pixels;
       if (worth > 1.1) wanted.push({ info, worth });
     }
     wanted.sort((a, b) => b.worth - a.worth);

@@ -9,7 +9,7 @@ export class Pane {
   readonly middle = new THREE.Vector3();
   distance = 30; // space
   yaw = -0.9;
-  pitch = 0.55;
+  pitch = 0.8;
   scale = 0.05; // metres a pixel, flat panes
 
   constructor(readonly kind: PaneKind) {
@@ -62,6 +62,9 @@ export class Pane {
       const half = slab.sliceDepth / 2;
       const n = normal(slab);
       m.splice(8, 4, n.x / half, n.y / half, 0, -(n.x * slab.origin[0] + n.y * slab.origin[1]) / half);
+    } else if (this.kind === "space" && slab.cutLid) {
+      // depth = w + 1e-4 (z - lid): beyond 1 exactly above the lid
+      m.splice(8, 4, m[12]!, m[13]!, m[14]! + 1e-4, m[15]! - 1e-4 * slab.lid);
     }
     return m;
   }
@@ -136,7 +139,13 @@ export class Pane {
   }
 
   /** Pixels that ``spacing`` metres take at a place; 0 when it is out of sight. */
-  pixelsOf(centre: THREE.Vector3, radius: number, spacing: number, frustum: THREE.Frustum): number {
+  pixelsOf(centre: THREE.Vector3, radius: number, spacing: number, frustum: THREE.Frustum, slab: Slab): number {
+    if (this.kind === "plan" && slab.cutPlan && Math.abs(centre.z - slab.height) > radius + slab.planDepth / 2) return 0;
+    if (this.kind === "space" && slab.cutLid && centre.z - radius > slab.lid) return 0;
+    if (this.kind === "slice") {
+      const n = normal(slab);
+      if (Math.abs(n.x * (centre.x - slab.origin[0]) + n.y * (centre.y - slab.origin[1])) > radius + slab.sliceDepth / 2) return 0;
+    }
     if (!frustum.intersectsSphere(new THREE.Sphere(centre, radius))) return 0;
     if (this.kind !== "space") return spacing / this.scale;
     const d = Math.max(0.3, centre.distanceTo(this.camera.position) - radius);

@@ -86,7 +86,7 @@ export class Sheet {
     };
     const [x, y] = [pick(0), pick(1)];
     this.middle = [(x[0] + x[1]) / 2, (y[0] + y[1]) / 2];
-    this.scale = Math.max((x[1] - x[0]) / this.host.clientWidth, (y[1] - y[0]) / this.host.clientHeight, 0.001) * 1.12;
+    this.scale = Math.max((x[1] - x[0]) / this.host.clientWidth, (y[1] - y[0]) / this.host.clientHeight, 0.001) * 1.2;
     this.draw();
   }
 
@@ -212,7 +212,7 @@ export class Sheet {
     if (!count) return;
     for (let o = 0; o < count.length; o++) {
       if (!count[o]) continue;
-      const v = Math.max(30, 185 - 38 * Math.log2(1 + count[o]!));
+      const v = Math.max(105, 205 - 30 * Math.log2(1 + count[o]!));
       image.data[4 * o] = v;
       image.data[4 * o + 1] = v + 4;
       image.data[4 * o + 2] = v + 10;

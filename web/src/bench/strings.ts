@@ -59,12 +59,18 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
     drawString(g, a, b, k.status, k.sag);
   }
   g.font = FONT;
+  const taken: [number, number, number, number][] = [];
   const label = (p: P, words: string) => {
-    const w = g.measureText(words).width;
+    const w = g.measureText(words).width + 6;
+    const places = [[9, -20], [9, 6], [-w - 9, -20], [-w - 9, 6]] as const;
+    const free = ([dx, dy]: readonly [number, number]) => taken.every(([x, y, x2, y2]) => p[0] + dx > x2 || p[0] + dx + w < x || p[1] + dy > y2 || p[1] + dy + 15 < y);
+    const [dx, dy] = places.find(free) ?? places[0];
+    const [x, y] = [p[0] + dx, p[1] + dy];
+    taken.push([x, y, x + w, y + 15]);
     g.fillStyle = back;
-    g.fillRect(p[0] + 9, p[1] - 20, w + 6, 15);
+    g.fillRect(x, y, w, 15);
     g.fillStyle = text;
-    g.fillText(words, p[0] + 12, p[1] - 8);
+    g.fillText(words, x + 3, y + 12);
   };
   for (const d of scene.dots) {
     const p = pane.pixel(d.at[0]!, d.at[1]!, d.at[2]!);

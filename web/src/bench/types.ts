@@ -54,6 +54,8 @@ export interface Slab {
   azimuth: number; // direction the slice runs along, radians
   sliceDepth: number;
   cutPlan: boolean; // plan shows only its slab
+  lid: number; // space hides what lies above this height, project z
+  cutLid: boolean;
 }
 export interface Scene {
   stations: StationInfo[];

@@ -8,7 +8,7 @@ type Status = "taut" | "slack" | "parted" | "loose";
 export function Mark({ status, off }: { status: Status; off?: boolean }) {
   const d = { taut: "M1 6H23", slack: "M1 3Q12 13 23 3", parted: "M1 6H8l2-3M10 9l-2-3M23 6h-7l-2-3M14 9l2-3", loose: "M1 6H23" }[off ? "loose" : status];
   return (
-    <svg width="24" height="12" className={`inline-block shrink-0 text-${off ? "loose" : status}`} aria-hidden>
+    <svg width="24" height="12" className="inline-block shrink-0" style={{ color: `var(--${off ? "loose" : status})` }} aria-hidden>
       <path d={d} fill="none" stroke="currentColor" strokeWidth="1.8" strokeDasharray={status === "loose" || off ? "1.5 3" : undefined} strokeLinecap="round" />
     </svg>
   );
@@ -16,7 +16,7 @@ export function Mark({ status, off }: { status: Status; off?: boolean }) {
 
 export function StatusWord({ status, off }: { status: Status; off?: boolean }) {
   return (
-    <span className={`inline-flex items-center gap-1.5 text-${off ? "loose" : status}`}>
+    <span className="inline-flex items-center gap-1.5" style={{ color: `var(--${off ? "loose" : status})` }}>
       <Mark status={status} off={off} />
       {off ? "off" : status}
     </span>
@@ -117,7 +117,8 @@ export interface Column<T> {
   width?: string;
 }
 
-export const fixed = (v: number | null | undefined, digits = 1) => (v === null || v === undefined || !Number.isFinite(v) ? "–" : v.toFixed(digits).replace("-", "−"));
+export const fixed = (v: number | null | undefined, digits = 1) => (v === null || v === undefined || !Number.isFinite(v) ? "–" : signed(v.toFixed(digits)));
+const signed = (text: string) => (/^-0\.?0*$/.test(text) ? text.slice(1) : text.replace("-", "−"));
 export const grouped = (v: number) => v.toLocaleString("en-GB");
 export function megabytes(v: number): string {
   return v > 1e9 ? `${(v / 1e9).toFixed(2)} GB` : v > 1e6 ? `${(v / 1e6).toFixed(1)} MB` : `${(v / 1e3).toFixed(0)} kB`;

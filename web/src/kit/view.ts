@@ -12,6 +12,8 @@ interface Slab {
   azimuth: number;
   sliceDepth: number;
   cutPlan: boolean;
+  lid: number;
+  cutLid: boolean;
 }
 /** An outline drawn round points, waiting to be deleted or let go. */
 export interface Outline {
@@ -65,7 +67,7 @@ const remembered = <T extends string>(key: string, otherwise: T): T => (localSto
 
 const FRESH = {
   stations: [], link: null, target: null, section: null, trace: null, eyes: {}, tool: "none" as Tool, picks: [], onPick: null, placing: null, hover: null, outline: null, drawing: false, layer: "wall", sheet: "density" as const,
-  slab: { height: 1.2, planDepth: 0.4, origin: [0, 0] as [number, number], azimuth: 0, sliceDepth: 0.2, cutPlan: true },
+  slab: { height: -0.5, planDepth: 0.4, origin: [0, 0] as [number, number], azimuth: 0, sliceDepth: 0.2, cutPlan: true, lid: 0.6, cutLid: true },
 };
 
 const PANES: Record<StepId, PaneName[]> = {

@@ -58,11 +58,12 @@ export function BenchHost({ id }: { id: string }) {
   const scene = useMemo<Scene>(() => {
     const link = network?.links.find((k) => k.id === view.link);
     const infos = stationInfos(stations ?? [], shown, view.stations, link);
+    if (view.step !== "tie" && view.step !== "prove") for (const s of infos) s.sigma = null;
     if (view.placing) for (const s of infos) s.visible = s.id === view.placing.station || s.id === view.placing.a;
     return {
       stations: infos,
       tiles: (tiles ?? []) as Scene["tiles"],
-      strings: view.step === "draw" || view.placing ? [] : strings(network, project, view.link, view.stations),
+      strings: !["tie", "prove", "place"].includes(view.step) || view.placing ? [] : strings(network, project, view.link, view.stations),
       dots: view.step === "place" || view.step === "tie" || view.step === "prove" || view.target ? dots(sightings ?? [], view.target) : [],
       box: boxInfo(boxes ?? []),
       colourBy: view.colourBy,
@@ -158,20 +159,20 @@ export function BenchHost({ id }: { id: string }) {
       ))}
       {stations?.length === 0 && <p className="pointer-events-none absolute inset-0 grid place-items-center px-10 text-center text-[15px] text-[#f2efe6]">Drop the E57 files of the stations here. What is in each file is shown before anything is stored.</p>}
       {stations && stations.length > 1 && !placed && !view.placing && view.step !== "bring_in" && <p className="pointer-events-none absolute inset-x-0 bottom-8 text-center text-[13px] text-[#f2efe6]">The stations are not tied yet: the first is shown. Open eyes show others in their own frames.</p>}
-      <Readout id={id} />
+      <Readout id={id} high={(places[places.length - 1]?.rect.w ?? 999) < 620} />
     </section>
   );
 }
 
 /** Where the cursor is, in the active coordinates. */
-function Readout({ id }: { id: string }) {
+function Readout({ id, high }: { id: string; high: boolean }) {
   const hover = useView((s) => s.hover);
   const drawn = useView((s) => s.drawn);
   const project = useProject(id).data;
   const at = hover && project ? into(project.T_frame_project, hover) : null;
   const unit = project?.unit ?? "m";
   return (
-    <div className="pointer-events-none absolute right-2 bottom-1.5 rounded bg-[#12161d]/80 px-1.5 font-mono text-[11.5px] text-[#f2efe6]">
+    <div className={`pointer-events-none absolute right-2 ${high ? "bottom-7" : "bottom-1.5"} rounded bg-[#12161d]/80 px-1.5 font-mono text-[11.5px] text-[#f2efe6]`}>
       {at ? `${project?.frame_name}  E ${lengthIn(at[0], unit)}  N ${lengthIn(at[1], unit)}  H ${lengthIn(at[2], unit)} ${unit}` : `${fixed(drawn.points / 1e6, 2)} M points drawn${drawn.busy ? ", more coming" : ""}`}
     </div>
   );
@@ -190,6 +191,11 @@ function PaneHead({ kind, rect, unit, last }: { kind: PaneKind; rect: Rect; unit
       {kind === "plan" && (
         <button type="button" className={`${chip} pointer-events-auto cursor-pointer font-mono`} title="Show the slab only, or everything from above" onClick={() => moveSlab({ cutPlan: !slab.cutPlan })}>
           {slab.cutPlan ? `slab ${low} to ${high} ${unit}` : "everything"}
+        </button>
+      )}
+      {kind === "space" && (
+        <button type="button" className={`${chip} pointer-events-auto cursor-pointer font-mono`} title="Hide what lies above, or show everything" onClick={() => moveSlab({ cutLid: !slab.cutLid })}>
+          {slab.cutLid ? `below ${lengthIn(slab.lid, unit)} ${unit}` : "with roof"}
         </button>
       )}
       {kind === "slice" && <span className={`${chip} font-mono`}>{lengthIn(slab.sliceDepth, unit)} {unit} deep</span>}

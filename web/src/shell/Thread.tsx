@@ -5,7 +5,7 @@ import { http, sent, type Job, type Project } from "../api/client";
 import { tell, useAsk, useJobs, useProject } from "../api/queries";
 import { Button, Field, grouped, Hint, Pick } from "../kit";
 import { useView } from "../kit/view";
-import { JobLine, secondsLeft } from "./Jobs";
+import { JobLine, secondsLeft } from "../parts/JobLine";
 import { STEPS } from "./steps";
 
 function KnotMark({ state, here }: { state: string; here: boolean }) {

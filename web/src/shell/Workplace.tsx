@@ -112,7 +112,8 @@ function commandsOf(id: string) {
   };
   const slice = (metres: number) => {
     const { slab, moveSlab, panes } = v();
-    if (panes.includes("slice")) moveSlab({ origin: [slab.origin[0] - Math.sin(slab.azimuth) * metres, slab.origin[1] + Math.cos(slab.azimuth) * metres] });
+    if (!panes.includes("slice") && !panes.includes("plan")) moveSlab({ lid: slab.lid + 2 * metres });
+    else if (panes.includes("slice")) moveSlab({ origin: [slab.origin[0] - Math.sin(slab.azimuth) * metres, slab.origin[1] + Math.cos(slab.azimuth) * metres] });
     else moveSlab({ height: slab.height + metres });
   };
   const thick = (factor: number) => {
@@ -129,6 +130,7 @@ function commandsOf(id: string) {
     { id: "slab.thicker", title: "Thicker slab", keys: "]", run: () => thick(1.25) },
     { id: "slab.back", title: "Move the slab back", keys: ",", run: () => slice(-0.1) },
     { id: "slab.on", title: "Move the slab on", keys: ".", run: () => slice(0.1) },
+    { id: "lid", title: "Take the roof off, or put it on", keys: "r", run: () => v().moveSlab({ cutLid: !v().slab.cutLid }) },
     { id: "pane.space", title: "Space pane on or off", run: () => toggle("space") },
     { id: "pane.plan", title: "Plan pane on or off", run: () => toggle("plan") },
     { id: "pane.slice", title: "Slice pane on or off", keys: "q", run: () => toggle("slice") },

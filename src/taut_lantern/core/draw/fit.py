@@ -78,8 +78,8 @@ def find_lines(points: Array, shortest: float = 0.35, tolerance: float = 0.012, 
         used = np.zeros(len(p), bool)
         for run in _runs(p, np.nonzero(near)[0], normal[k], gap):
             line, on = _fit_run(p, run, free, tolerance, gap, shortest)
+            used |= on
             if line is not None:
-                used |= on
                 a, b = np.array(line.a) + origin, np.array(line.b) + origin
                 found.append(Line((float(a[0]), float(a[1])), (float(b[0]), float(b[1])), line.rms, line.points))
         if not used.any():
@@ -133,7 +133,18 @@ def _fit_run(
         & (np.abs((p - centre) @ np.array([-direction[1], direction[0]])) < 1.6 * tolerance)
         & (np.abs((p - (a + b) / 2) @ direction) < length / 2 + 0.02)
     )
+    if _filled(p, (a + b) / 2, direction, length, len(best), tolerance):
+        return None, on
     return Line((float(a[0]), float(a[1])), (float(b[0]), float(b[1])), rms, len(best)), on
+
+
+def _filled(p: Array, middle: Array, direction: Array, length: float, own: int, tolerance: float) -> bool:
+    """Whether the slab lies in a surface here (the face of a column, a window): points spread on both sides of the
+    line as densely as on it, so that any line through them would be as good."""
+    q = p - middle
+    across = (q @ np.array([-direction[1], direction[0]]))[np.abs(q @ direction) < length / 2]
+    each = own / (2 * tolerance)
+    return all(((side > 0.03) & (side < 0.08)).sum() / 0.05 > 0.35 * each for side in (across, -across))
 
 
 def fit_circle(p: Array) -> tuple[Array, float, float]:

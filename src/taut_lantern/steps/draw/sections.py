@@ -248,7 +248,8 @@ def entities(s: Session, project_id: str, section_ids: list[str] | None, in_sect
         if section_ids and section.id not in section_ids:
             continue
         T_frame_section = T_frame_project @ frames.inverse(cut_of(section).T_section_project)
-        normal = (float(T_frame_section[0, 2]), float(T_frame_section[1, 2]), float(T_frame_section[2, 2]))
+        towards = -T_frame_section[:3, 2] if section.kind == "plan" else T_frame_section[:3, 2]  # a plan is seen from above
+        normal = (float(towards[0]), float(towards[1]), float(towards[2]))
 
         def place(p: Any, t: Array = T_frame_section) -> tuple[float, float, float]:
             if in_section:
@@ -257,8 +258,9 @@ def entities(s: Session, project_id: str, section_ids: list[str] | None, in_sect
             return float(q[0]), float(q[1]), float(q[2])
 
         for t in s.scalars(select(Trace).where(Trace.section_id == section.id)):
+            layer = "to check" if t.state == "found" else t.layer  # nobody has said yes to it yet
             out.append(
-                Entity(t.kind, t.layer, tuple(place(p) for p in t.points), t.radius, normal=(0.0, 0.0, 1.0) if in_section else normal)
+                Entity(t.kind, layer, tuple(place(p) for p in t.points), t.radius, normal=(0.0, 0.0, 1.0) if in_section else normal)
             )  # type: ignore[arg-type]
         out.append(Entity("text", "section", (place([0.0, 0.0]),), text=section.name))
     return out

@@ -68,12 +68,15 @@ def find_targets(project_id: str, params: dict[str, Any], progress: Progress) ->
 
 
 def name_by_place(sightings: list[Sighting], poses: dict[str, np.ndarray]) -> None:
-    """Name sightings of placed stations T1, T2, ...: one name for those that stand at one place."""
+    """Name sightings of placed stations T1, T2, ...: one name for those that stand at one place. A lone sighting
+    that is not confirmed stays without a name: it may be foliage."""
     placed = [x for x in sightings if x.station_id in poses]
     if not placed:
         return
     points = np.array([frames.apply(poses[x.station_id], np.array([x.centre]))[0] for x in placed])
-    for number, group in enumerate(group_by_place(points, [x.station_id for x in placed]), 1):
+    groups = group_by_place(points, [x.station_id for x in placed])
+    sure = [g for g in groups if len(g) > 1 or not placed[g[0]].remark]
+    for number, group in enumerate(sure, 1):
         for k in group:
             placed[k].target = f"T{number}"
 

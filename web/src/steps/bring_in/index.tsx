@@ -1,11 +1,12 @@
 /** Bring in: what is in each file before it is stored, limits and unit, the import report. */
 import { useRef, useState } from "react";
-import { http, sent, type Job, type Schemas, type Station } from "../../api/client";
+import { http, sent, type Schemas, type Station } from "../../api/client";
 import { useAsk, useJobs, useOriginals, useStations } from "../../api/queries";
 import { upload, useUploads } from "../../api/uploads";
 import { Actions, Button, Field, fixed, grouped, Heading, megabytes, Pick, Quiet, Row, Sentence, type Column } from "../../kit";
 import { Table } from "../../kit/table";
 import { useView } from "../../kit/view";
+import { JobLine } from "../../parts/JobLine";
 
 type Original = Schemas["OriginalOut"];
 type Unit = Schemas["BringIn"]["unit"];
@@ -19,14 +20,14 @@ export function BringInCard({ id }: { id: string }) {
   const input = useRef<HTMLInputElement>(null);
   const [limits, setLimits] = useState({ min: "0.4", max: "200" });
   const [unit, setUnit] = useState<Unit>("m");
-  const ready = files.filter((f) => f.state === "complete" && f.scans.length && !f.brought_in);
+  const demo = jobs.find((j) => j.kind === "demo" && (j.state === "running" || j.state === "waiting"));
+  const ready = files.filter((f) => !demo && f.state === "complete" && f.scans.length && !f.brought_in);
   const bring = useAsk(id, () =>
     sent(http.POST("/api/projects/{project_id}/bring-in", { params: { path: { project_id: id } }, body: { originals: ready.map((f) => f.id), min_range: Number(limits.min), max_range: Number(limits.max), unit } })),
   );
   const station = stations.find((s) => s.id === chosen[0]);
   if (station && !ready.length) return <StationReport station={station} />;
   const coming = jobs.filter((j) => j.kind === "import" && (j.state === "running" || j.state === "waiting"));
-  const demo = jobs.find((j) => j.kind === "demo" && (j.state === "running" || j.state === "waiting"));
   const scans = ready.flatMap((f) => f.scans);
   const points = scans.reduce((sum, s) => sum + s.points, 0);
   return (
@@ -57,7 +58,7 @@ export function BringInCard({ id }: { id: string }) {
         </div>
       ))}
       {coming.map((j) => (
-        <Coming key={j.id} id={id} job={j} />
+        <JobLine key={j.id} id={id} job={j} />
       ))}
       {ready.length > 0 && (
         <>
@@ -94,19 +95,6 @@ export function BringInCard({ id }: { id: string }) {
         }}
       />
     </>
-  );
-}
-
-function Coming({ id, job }: { id: string; job: Job }) {
-  const cancel = useAsk(id, () => sent(http.POST("/api/projects/{project_id}/jobs/{job_id}/cancel", { params: { path: { project_id: id, job_id: job.id } } })));
-  return (
-    <div className="my-1 flex items-center gap-2 text-[13px]">
-      <span className="flex-1 truncate">{job.title.replace("Bringing in ", "")}</span>
-      <span className="figure text-quiet">{job.state === "waiting" ? "waits" : job.total ? `${Math.round((100 * job.done) / job.total)} %` : job.stage}</span>
-      <button type="button" className="cursor-pointer text-action underline" onClick={() => cancel.mutate(undefined)}>
-        cancel
-      </button>
-    </div>
   );
 }
 

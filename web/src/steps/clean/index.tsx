@@ -1,10 +1,11 @@
 /** Clean: a crop box, a lasso; points are marked, never rewritten. */
 import { useEffect, useState } from "react";
 import { http, sent, type Box, type Schemas } from "../../api/client";
-import { tell, useAsk, useBoxes, useEdits } from "../../api/queries";
+import { tell, useAsk, useBoxes, useEdits, useProject } from "../../api/queries";
 import { Actions, Button, Field, fixed, grouped, Heading, Quiet, Sentence, type Column } from "../../kit";
 import { provide } from "../../kit/commands";
 import { Table } from "../../kit/table";
+import { into, inverse } from "../../kit/units";
 import { useView } from "../../kit/view";
 
 type Edit = Schemas["EditOut"];
@@ -13,6 +14,7 @@ const path = (id: string) => ({ params: { path: { project_id: id } } });
 export function CleanCard({ id }: { id: string }) {
   const edits = useEdits(id).data ?? [];
   const boxes = useBoxes(id).data ?? [];
+  const project = useProject(id).data;
   const { tool, outline, set } = useView();
   const remove = useAsk(
     id,
@@ -63,13 +65,14 @@ export function CleanCard({ id }: { id: string }) {
       )}
       <Quiet>{tool === "lasso" ? "Hold the left button and draw round what is to go, in any pane. What the pane hides (slab, crop box, closed eyes) is left alone." : "Deleted points stay in the store: every deletion can be brought back, today or next month."}</Quiet>
       <Heading>Crop box</Heading>
-      <BoxPart key={box ? `${box.id}${box.version}` : "none"} id={id} boxes={boxes} box={box} />
+      {project && <BoxPart key={`${box?.id}${box?.version}${project.frame}`} id={id} boxes={boxes} box={box} frame={project.T_frame_project} />}
     </>
   );
 }
 
-function BoxPart({ id, boxes, box }: { id: string; boxes: Box[]; box: Box | undefined }) {
-  const [draft, setDraft] = useState(box ? { centre: box.centre.map((v) => fixedIn(v)), size: box.half.map((v) => fixedIn(2 * v)), yaw: fixedIn((box.yaw * 180) / Math.PI) } : null);
+function BoxPart({ id, boxes, box, frame }: { id: string; boxes: Box[]; box: Box | undefined; frame: number[] }) {
+  const turned = (Math.atan2(frame[4]!, frame[0]!) * 180) / Math.PI; // of the active coordinates
+  const [draft, setDraft] = useState(box ? { centre: into(frame, box.centre).map((v) => fixedIn(v)), size: box.half.map((v) => fixedIn(2 * v)), yaw: fixedIn((box.yaw * 180) / Math.PI + turned) } : null);
   const propose = useAsk(
     id,
     async () => {
@@ -100,7 +103,7 @@ function BoxPart({ id, boxes, box }: { id: string; boxes: Box[]; box: Box | unde
     );
   const numbers = draft ? [...draft.centre, ...draft.size, draft.yaw].map(Number) : [];
   const good = numbers.every(Number.isFinite) && numbers.slice(3, 6).every((v) => v > 0);
-  const apply = () => good && change.mutate({ centre: numbers.slice(0, 3), half: numbers.slice(3, 6).map((v) => v / 2), yaw: (numbers[6]! * Math.PI) / 180 });
+  const apply = () => good && change.mutate({ centre: into(inverse(frame), numbers.slice(0, 3)), half: numbers.slice(3, 6).map((v) => v / 2), yaw: ((numbers[6]! - turned) * Math.PI) / 180 });
   return (
     <form
       onSubmit={(e) => {

@@ -66,7 +66,7 @@ export function SheetPane({ id }: { id: string }) {
         <span className={`${chip} font-semibold`}>Sheet</span>
         <span className={chip}>{section?.name}</span>
         <span className={`${chip} font-mono`}>
-          {section ? `depth −${lengthIn(Number(section.params["before"]), unit)} to +${lengthIn(Number(section.params["behind"]), unit)} ${unit}` : ""}
+          {section ? `${lengthIn(Number(section.params["before"]), unit)} before, ${lengthIn(Number(section.params["behind"]), unit)} ${unit} behind the cut` : ""}
         </span>
         <select aria-label="Points on the sheet" value={cloud} onChange={(e) => set({ sheet: e.target.value as "density" })} className={`${chip} pointer-events-auto`}>
           <option value="density">points by density</option>

@@ -131,7 +131,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
           Delete the section
         </Button>
       </Actions>
-      <Quiet>Found lines are dashed until they are accepted. Accepted and drawn ones are kept when lines are found again.</Quiet>
+      <Quiet>Found lines are dashed, and go out on the layer “to check”, until they are accepted. Accepted and drawn ones are kept when lines are found again.</Quiet>
     </>
   );
 }

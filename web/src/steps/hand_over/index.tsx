@@ -4,6 +4,7 @@ import { http, sent, type Schemas } from "../../api/client";
 import { useAsk, useBoxes, useDeliveries, useJobs, useProject } from "../../api/queries";
 import { Actions, Button, grouped, Heading, megabytes, Pick, Quiet, Sentence, type Column } from "../../kit";
 import { Table } from "../../kit/table";
+import { JobLine } from "../../parts/JobLine";
 
 type Delivery = Schemas["DeliveryOut"];
 type Kind = Schemas["DeliveryIn"]["kind"];
@@ -25,6 +26,9 @@ export function HandOverCard({ id }: { id: string }) {
       <Sentence>
         {deliveries.length === 0 ? "Nothing was handed over yet." : old ? `${old} of ${deliveries.length} deliveries are older than the last change.` : `${deliveries.length} deliveries, all of the project as it stands.`}
       </Sentence>
+      {jobs.map((j) => (
+        <JobLine key={j.id} id={id} job={j} />
+      ))}
       <Quiet>Coordinates: {project?.frame_name}. They are chosen at the top of the page.</Quiet>
       <Heading>Clouds, with poses and without deleted points</Heading>
       <label className="flex items-center gap-2 py-0.5 text-[13.5px]">

@@ -23,7 +23,7 @@ export function ProveCard({ id }: { id: string }) {
       {network.degrees_of_freedom > 0 && (
         <>
           <Heading>Does it fit together as well as each link claims?</Heading>
-          <Row name="sigma 0" value={fixed(network.sigma0, 2)} limit="1 is as claimed" />
+          <Row name="sigma 0" value={fixed(network.sigma0, 2)} limit="≈ 1" />
           <Row name="global test" value={fixed(test.statistic, 0)} limit={`≤ ${fixed(test.limit, 0)}`} doubt={!test.passed} />
           <Quiet>
             {test.passed

@@ -5,6 +5,7 @@ import { Actions, Button, Field, fixed, Heading, Quiet, Row, Sentence, StatusWor
 import { Table } from "../../kit/table";
 import { inverse, product } from "../../kit/units";
 import { useView } from "../../kit/view";
+import { JobLine } from "../../parts/JobLine";
 import { useState } from "react";
 
 const EYE = [1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1];
@@ -38,9 +39,7 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
       <Sentence>{stations.length < 2 ? "Tying needs at least two stations." : (network?.sentence ?? "…")}</Sentence>
       {network?.out_of_date && <Quiet>The network changed since this was computed.</Quiet>}
       {live.map((j) => (
-        <Quiet key={j.id}>
-          {j.title}: {j.stage || "waits for a free worker"} {j.total ? `${j.done} of ${j.total}` : ""}
-        </Quiet>
+        <JobLine key={j.id} id={id} job={j} />
       ))}
       <Actions>
         <Button main={!network?.links.length} busy={tie.isPending} onClick={() => tie.mutate(undefined)} why={busy || (coming ? "scans are still coming in" : stations.length < 2 ? "tying needs two stations" : "")}>
@@ -61,7 +60,7 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
         </>
       )}
       <Heading>Sphere targets</Heading>
-      <Quiet>{targets ? `${targets} spheres, seen ${sightings.length} times.` : "Spheres tie stations to control. They are found by their radius."}</Quiet>
+      <Quiet>{targets ? `${targets} spheres, seen ${sightings.filter((g) => g.target).length} times.` : "Spheres tie stations to control. They are found by their radius."}</Quiet>
       <Field label="Radius" unit="mm" inputMode="decimal" value={radius} onChange={(e) => setRadius(e.target.value)} />
       <Actions>
         <Button busy={find.isPending} onClick={() => find.mutate(undefined)} why={busy || (Number(radius) >= 10 && Number(radius) <= 1000 ? "" : "a radius from 10 to 1000 mm is needed")}>
@@ -111,16 +110,11 @@ function LinkCard({ id, link: k }: { id: string; link: Link }) {
       {k.histogram.length > 0 && <Histogram counts={k.histogram} median={k.fit_median_mm} />}
       <Heading>Evidence, and what the profile asks</Heading>
       <Row name="fit, RMS" value={fixed(k.fit_rms_mm)} unit="mm" limit={`≤ ${fixed(limit("fit"))}`} doubt={codes.has("fit")} />
-      <Row name="fit, 90 % below" value={fixed(k.fit_p90_mm)} unit="mm" limit="" />
       <Row name="overlap" value={fixed(100 * k.overlap, 0)} unit="%" limit={`≥ ${fixed(limit("overlap_taut") / 10, 0)}`} doubt={codes.has("overlap")} />
       <Row name="seen through" value={fixed(100 * k.see_through)} unit="%" limit={`≤ ${fixed(limit("see_through") / 10)}`} doubt={codes.has("seen_through")} />
       <Row name="weakest direction" value={`±${fixed(k.weak_sigma_mm)}`} unit="mm" limit={`≤ ${fixed(limit("weak"))}`} doubt={codes.has("weak")} />
       <Row name="after adjustment" value={fixed(k.residual_mm)} unit="mm" limit={`≤ ${fixed(limit("fit"))}`} doubt={codes.has("network")} />
       <Row name="turned by" value={fixed(k.residual_mdeg)} unit="mdeg" limit="" />
-      {k.reasons.length > 0 && <Heading>What speaks against it</Heading>}
-      {k.reasons.map((r) => (
-        <Quiet key={r.code}>{r.message}</Quiet>
-      ))}
       <Actions>
         <Button main busy={toggle.isPending} onClick={() => toggle.mutate(undefined)}>
           {k.used ? "Switch this link off" : "Switch this link on"}
