@@ -15,7 +15,7 @@ from ..settings import settings
 from ..store.queue import app as queue
 from . import errors
 from .events import hub
-from .routes import api
+from .routes import ROUTERS
 
 
 @asynccontextmanager
@@ -31,7 +31,8 @@ def make_app() -> FastAPI:
         title="Taut Lantern", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url="/api/openapi.json"
     )
     errors.install(app)
-    app.include_router(api)
+    for router in ROUTERS:
+        app.include_router(router)
     token = settings().token
     if token:
 

@@ -89,6 +89,16 @@ def _escape(text: str) -> str:
     return text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
 
 
+def _widths(table: ReportTable) -> list[float]:
+    """Columns of short values as wide as they need, the rest for the words."""
+    longest = [max(len(c), *(len(r[k]) for r in table.rows)) for k, c in enumerate(table.columns)]
+    heads = [max(len(word) for word in c.split()) for c in table.columns]
+    short = [max(min(max(n, h), 17), h, 5) for n, h in zip(longest, heads, strict=True)]
+    long_ = [max(0, min(n, 110) - 17) for n in longest]
+    room = 170 - 2.0 * sum(short)
+    return [(2.0 * s + (room * w / sum(long_) if sum(long_) else room / len(short))) * mm for s, w in zip(short, long_, strict=True)]
+
+
 def write(path: Path, report: Report) -> None:
     """Write the report; the file appears only when it is whole."""
     story: list[Flowable] = [
@@ -109,7 +119,7 @@ def write(path: Path, report: Report) -> None:
             [Paragraph(f"<font color='#5A6170'>{_escape(c)}</font>", CELL) for c in table.columns],
             *[[Paragraph(_escape(c), CELL) for c in row] for row in table.rows],
         ]
-        grid = Table(data, repeatRows=1)
+        grid = Table(data, repeatRows=1, colWidths=_widths(table))
         grid.setStyle(
             TableStyle(
                 [

@@ -208,6 +208,17 @@ def change_trace(project_id: str, trace_id: str, version: int | None, state: str
             raise BadInput(f"unknown state {state!r}", subject="state", remedy="use accepted, found or rejected")
 
 
+def accept_all(project_id: str, section_id: str) -> int:
+    """Accept every found trace of a section, as one change."""
+    with journal.change(project_id, "", topic="sections") as c:
+        section = owned(c.s, Section, project_id, section_id, "section")
+        rows = list(c.s.scalars(select(Trace).where(Trace.section_id == section_id, Trace.state == "found")))
+        for row in rows:
+            row.state = "accepted"
+        c.title = f"Accepted {len(rows)} found lines and circles of {section.name}"
+        return len(rows)
+
+
 def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
     get_project(s, project_id)
     rows = s.scalars(select(Section).where(Section.project_id == project_id, ~Section.deleted).order_by(Section.kind, Section.name)).all()
@@ -259,8 +270,6 @@ def entities(s: Session, project_id: str, section_ids: list[str] | None, in_sect
 
         for t in s.scalars(select(Trace).where(Trace.section_id == section.id)):
             layer = "to check" if t.state == "found" else t.layer  # nobody has said yes to it yet
-            out.append(
-                Entity(t.kind, layer, tuple(place(p) for p in t.points), t.radius, normal=(0.0, 0.0, 1.0) if in_section else normal)
-            )  # type: ignore[arg-type]
+            out.append(Entity(t.kind, layer, tuple(place(p) for p in t.points), t.radius, normal=(0.0, 0.0, 1.0) if in_section else normal))  # type: ignore[arg-type]
         out.append(Entity("text", "section", (place([0.0, 0.0]),), text=section.name))
     return out

@@ -86,10 +86,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
   const trace = section.traces.find((t) => t.id === chosen);
   const path = { params: { path: { project_id: id, section_id: section.id } } };
   const fit = useAsk(id, () => sent(http.POST("/api/projects/{project_id}/sections/{section_id}/fit", path)), (r) => tell(`Found ${r.lines} lines and ${r.circles} circles.`));
-  const accept = useAsk(id, async (some: Trace[]) => {
-    for (const t of some) await sent(http.PATCH("/api/projects/{project_id}/traces/{trace_id}", { params: { path: { project_id: id, trace_id: t.id } }, body: { state: "accepted", version: t.version } }));
-    return some.length;
-  });
+  const accept = useAsk(id, () => sent(http.POST("/api/projects/{project_id}/sections/{section_id}/accept", path)), (r) => tell(r.message));
   const remove = useAsk(id, () => sent(http.DELETE("/api/projects/{project_id}/sections/{section_id}", path)), () => set({ section: null }));
   const dxf = useAsk(
     id,
@@ -116,7 +113,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
           {drawing ? "Put the pen down" : "Draw a line"}
         </Button>
         {found.length > 0 && (
-          <Button busy={accept.isPending} onClick={() => accept.mutate(found)}>
+          <Button busy={accept.isPending} onClick={() => accept.mutate(undefined)}>
             Accept all {found.length}
           </Button>
         )}

@@ -1,0 +1,61 @@
+"""Files on their way in."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Annotated
+
+from fastapi import Query, Request
+
+from ...core.errors import BadInput
+from ...steps.bring_in import stations, uploads
+from ...steps.common import get_project
+from ...store import db
+from ...store.models import Original
+from .. import schemas as x
+from .base import P, router
+
+api = router()
+
+
+@api.post("/projects/{project_id}/uploads", operation_id="begin_upload", status_code=201)
+def begin_upload(project_id: P, body: x.UploadIn) -> x.UploadOut:
+    original = uploads.begin(project_id, body.name, body.size)
+    with db.session() as s:
+        return x.UploadOut.model_validate(s.get_one(Original, original))
+
+
+@api.put(
+    "/projects/{project_id}/uploads/{upload_id}",
+    operation_id="send_piece",
+    openapi_extra={
+        "requestBody": {"content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}, "required": True}
+    },
+)
+async def send_piece(project_id: P, upload_id: P, request: Request, offset: Annotated[int, Query(ge=0, le=2**50)]) -> x.UploadOut:
+
+    data = bytearray()
+    async for piece in request.stream():
+        data += piece
+        if len(data) > 64 << 20:
+            raise BadInput("a piece may hold at most 64 MiB", subject=upload_id, remedy="send smaller pieces", code="too_large")
+    row = await asyncio.to_thread(uploads.append, project_id, upload_id, offset, bytes(data))
+    return x.UploadOut.model_validate(row)
+
+
+@api.get("/projects/{project_id}/originals", operation_id="list_originals")
+def list_originals(project_id: P) -> list[x.OriginalOut]:
+    with db.session() as s:
+        get_project(s, project_id)
+        return [x.OriginalOut(**o) for o in uploads.list_originals(s, project_id)]
+
+
+@api.delete("/projects/{project_id}/originals/{upload_id}", operation_id="discard_original")
+def discard_original(project_id: P, upload_id: P) -> x.Said:
+    uploads.discard(project_id, upload_id)
+    return x.Said(message="discarded")
+
+
+@api.post("/projects/{project_id}/bring-in", operation_id="bring_in", status_code=202)
+def bring_in(project_id: P, body: x.BringIn) -> x.Started:
+    return x.Started(jobs=stations.start(project_id, body.originals, body.min_range, body.max_range, body.unit))

@@ -1,0 +1,65 @@
+"""Deletions and crop boxes."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+
+from ...steps.clean import edits
+from ...steps.common import get_project
+from ...store import db
+from ...store.models import CropBox, Edit
+from .. import schemas as x
+from .base import P, router
+
+api = router()
+
+
+@api.post("/projects/{project_id}/lasso", operation_id="delete_in_lasso")
+def delete_in_lasso(project_id: P, body: x.LassoIn) -> x.LassoOut:
+    act = edits.count_in_lasso if body.only_count else edits.delete_in_lasso
+    return x.LassoOut(**act(project_id, body.view, body.outline, body.stations))  # type: ignore[arg-type]
+
+
+@api.get("/projects/{project_id}/edits", operation_id="list_edits")
+def list_edits(project_id: P) -> list[x.EditOut]:
+    with db.session() as s:
+        get_project(s, project_id)
+        return [
+            x.EditOut.model_validate(e) for e in s.scalars(select(Edit).where(Edit.project_id == project_id).order_by(Edit.place.desc()))
+        ]
+
+
+@api.patch("/projects/{project_id}/edits/{edit_id}", operation_id="switch_edit")
+def switch_edit(project_id: P, edit_id: P, body: x.EditPatch) -> x.Said:
+    edits.switch_edit(project_id, edit_id, body.active, body.version)
+    return x.Said(message="changed")
+
+
+@api.get("/projects/{project_id}/boxes", operation_id="list_boxes")
+def list_boxes(project_id: P) -> list[x.BoxOut]:
+    with db.session() as s:
+        get_project(s, project_id)
+        return [
+            x.BoxOut.model_validate(b) for b in s.scalars(select(CropBox).where(CropBox.project_id == project_id).order_by(CropBox.name))
+        ]
+
+
+@api.get("/projects/{project_id}/boxes/proposal", operation_id="propose_box")
+def propose_box(project_id: P) -> x.BoxProposal:
+    return x.BoxProposal(**edits.propose_box(project_id))  # type: ignore[arg-type]
+
+
+@api.post("/projects/{project_id}/boxes", operation_id="make_box", status_code=201)
+def make_box(project_id: P, body: x.BoxIn) -> x.Made:
+    return x.Made(id=edits.set_box(project_id, body.name, body.centre, body.half, body.yaw, active=body.active))
+
+
+@api.put("/projects/{project_id}/boxes/{box_id}", operation_id="change_box")
+def change_box(project_id: P, box_id: P, body: x.BoxIn) -> x.Made:
+    return x.Made(id=edits.set_box(project_id, body.name, body.centre, body.half, body.yaw, box_id, body.version, body.active))
+
+
+@api.delete("/projects/{project_id}/boxes/{box_id}", operation_id="remove_box")
+def remove_box(project_id: P, box_id: P) -> x.Said:
+    edits.remove_box(project_id, box_id)
+    return x.Said(message="removed")
