@@ -10,7 +10,7 @@ J (d_b - d_a) with J = [[R^T, 0], [-R^T [t_a]x, R^T]].
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -57,7 +57,7 @@ class LinkResidual:
 @dataclass(frozen=True)
 class Solution:
     """poses T_project_station; sigma_position (3,) m and sigma_rotation (3,) rad per station, scaled by
-    sigma0 when that is above one; parts: connected stations, largest first, the first of each is its datum."""
+    sigma0 when that is above one; covariance (6, 6) of the left motion about the first datum; parts: connected stations, largest first, the first of each is its datum."""
 
     poses: dict[str, Array]
     sigma_position: dict[str, Array]
@@ -153,6 +153,8 @@ def adjust(
     ties = [(k.a, k.b) for k in links]
     parts = connected_parts(stations, ties)
     poses = _spread(parts, links, start)
+    origin = poses[parts[0][0]][:3, 3].copy()  # solved about the first datum, whatever the size of the coordinates
+    poses = {s: _moved(t, -origin) for s, t in poses.items()}
     part_of = {s: k for k, part in enumerate(parts) for s in part}
     spots = [s for s in spots if part_of[hub.setdefault(s.target, s.station)] == part_of[s.station]]
     names = sorted({s.target for s in spots})
@@ -211,9 +213,20 @@ def adjust(
             level = np.array([np.linalg.norm(root[k] @ link_residual(poses[x.a], poses[x.b], x.T_a_b)) for k, x in enumerate(links)])
             limit = 3 * max(float(np.median(level)) if len(level) else 1.0, np.sqrt(6.0))
             weight = np.ones(len(links)) if phase == 2 else np.minimum(1, limit / np.maximum(level, 1e-12)) ** 2
-    return _describe(
+    solved = _describe(
         stations, links, spots, poses, point, parts, column, column_point, normal, root, root_s, iterations, converged, confidence
     )
+    return replace(
+        solved,
+        poses={s: _moved(t, origin) for s, t in solved.poses.items()},
+        targets={t: (p + origin, c) for t, (p, c) in solved.targets.items()},
+    )
+
+
+def _moved(t: Array, by: Array) -> Array:
+    out = t.copy()
+    out[:3, 3] += by
+    return out
 
 
 def _put(rows: list[NDArray[Any]], cols: list[NDArray[Any]], vals: list[Array], at: int, col: int, block: Array) -> None:

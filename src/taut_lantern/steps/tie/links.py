@@ -20,7 +20,7 @@ from ...store.db import session
 from ...store.models import Job, Link, Station
 from ...store.queue import LIVE, enqueue
 from ...store.tiles import read_station
-from ..common import Array, Progress, finite, get_project, get_station, matrix, numbers, owned, stations_of
+from ..common import Progress, finite, get_project, get_station, matrix, numbers, owned, stations_of
 from .network import refresh_solution
 
 
@@ -156,7 +156,3 @@ def switch_link(project_id: str, link_id: str, used: bool, version: int | None) 
         link.used = used
         c.s.flush()
         refresh_solution(c.s, c.project)
-
-
-def rough_pose(T_project_a: Array | None, T_a_b: Array) -> Array:
-    return (np.eye(4) if T_project_a is None else T_project_a) @ T_a_b

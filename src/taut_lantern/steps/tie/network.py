@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.align.evidence import Evidence
-from ...core.network.adjust import LinkObservation, SightingObservation, Solution, adjust, connected_parts, link_residual
+from ...core.network.adjust import LinkObservation, SightingObservation, Solution, adjust, link_residual
 from ...core.network.judge import judge, sentence
 from ...store.models import Link, Project, Sighting, SolutionRow
 from ..common import matrix, numbers, profile_of, stations_of
@@ -188,7 +188,3 @@ def _sentence(solution: Solution, judged: dict[str, Any], links: list[Link], nam
         if solution.degrees_of_freedom > 0
         else " Nothing controls them: no loop is closed."
     )
-
-
-def in_one_part(stations: list[str], links: list[Link]) -> bool:
-    return len(connected_parts(stations, [(k.a, k.b) for k in links if k.used])) <= 1

@@ -1,0 +1,140 @@
+"""Plain numpy references of the compiled loops, written for reading; tests hold both to the same truth.
+
+They take and give what the loops of the same name in ``rays.py`` and ``order.py`` do.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+
+
+def pixel(x: float, y: float, z: float, geo: Array, rows: int, columns: int, wrap: bool) -> tuple[int, int]:
+    r = math.floor((math.atan2(z, math.hypot(x, y)) - geo[2]) / geo[3] + 0.5)
+    c = math.floor((math.atan2(y, x) - geo[0]) / geo[1] + 0.5)
+    c = c % columns if wrap else c
+    return (r, c) if 0 <= r < rows and 0 <= c < columns else (-1, -1)
+
+
+def _window(image: NDArray[np.float32], wrap: bool, r: int, c: int, stride: int) -> Array:
+    """Points of the strided 5x5 window that exist, relative to the middle one."""
+    rows, columns = image.shape[:2]
+    out = []
+    for i in range(-2, 3):
+        for j in range(-2, 3):
+            rr, cc = r + i * stride, c + j * stride
+            cc = cc % columns if wrap else cc
+            if 0 <= rr < rows and 0 <= cc < columns and image[rr, cc].any():
+                out.append(image[rr, cc].astype(float) - image[r, c].astype(float))
+    return np.array(out)
+
+
+def window_plane(image: NDArray[np.float32], wrap: bool, r: int, c: int, stride: int, gate2: float) -> Array | None:
+    """(8,) centroid, normal towards the origin, rms, count; None with fewer than 7 points."""
+    middle = image[r, c].astype(float)
+    p = _window(image, wrap, r, c, stride)
+    p = p[(p**2).sum(axis=1) <= gate2]
+    kept = p
+    for attempt in range(2):
+        if len(kept) < 7:
+            return None
+        centre = kept.mean(axis=0)
+        value, vector = np.linalg.eigh(np.cov(kept.T, bias=True))
+        normal, rms = vector[:, 0], math.sqrt(max(value[0], 0.0))
+        if attempt == 1 or rms < 0.0022:
+            break
+        kept = p[np.abs((p - centre) @ normal) <= 2.2 * rms]
+    normal = -normal if normal @ middle > 0 else normal
+    return np.concatenate([middle + centre, normal, [rms, len(kept)]])
+
+
+def plane_at(image: NDArray[np.float32], step: float, wrap: bool, r: int, c: int) -> Array | None:
+    rho = float(np.linalg.norm(image[r, c].astype(float)))
+    if rho == 0:
+        return None
+    stride = max(1, int(0.03 / (rho * step) / 2 + 0.5))
+    limit = 0.003 + 0.01 * 2.9 * stride * step * rho
+    tight = (max(0.09, 1.6 * step * rho) * 1.5) ** 2
+    for gate2 in (tight, 36 * tight):
+        plane = window_plane(image, wrap, r, c, stride, gate2)
+        if plane is not None:
+            return plane if plane[6] < limit else None
+    return None
+
+
+def see_through(
+    image: NDArray[np.float32], geo: Array, wrap: bool, t: Array, points: Array, normals: Array, agree_m: float, behind_m: float
+) -> NDArray[np.int8]:
+    rows, columns = image.shape[:2]
+    out = np.zeros(len(points), np.int8)
+    ranges = np.linalg.norm(image.astype(float), axis=2)
+    for k, (p, n) in enumerate(zip(points, normals, strict=True)):
+        a, m = t[:3, :3] @ p + t[:3, 3], t[:3, :3] @ n
+        rho = float(np.linalg.norm(a))
+        r, c = pixel(a[0], a[1], a[2], geo, rows, columns, wrap)
+        if rho < 0.3 or r < 1 or r >= rows - 1:
+            continue
+        cosine = abs(float(m @ a)) / rho
+        if cosine < 0.1:
+            continue
+        around = [(r + i, (c + j) % columns if wrap else c + j) for i in (-1, 0, 1) for j in (-1, 0, 1)]
+        seen = [ranges[i, j] for i, j in around if 0 <= j < columns and ranges[i, j] > 0]
+        if not seen:
+            continue
+        slack = agree_m + geo[3] * rho * min(3.0, math.sqrt(1 - cosine**2) / cosine)
+        if min(seen) - slack <= rho <= max(seen) + slack:
+            out[k] = 1
+        elif len(seen) == 9 and min(seen) > rho + behind_m + slack - agree_m:
+            out[k] = 2
+        elif rho > max(seen) + slack:
+            out[k] = 3
+    return out
+
+
+def associate(
+    image: NDArray[np.float32], geo: Array, wrap: bool, t: Array, points: Array, normals: Array, gate: float, min_cos: float
+) -> tuple[Array, NDArray[np.bool_]]:
+    """((m, 6) centroid and normal in a's frame, (m,) bool)."""
+    rows, columns = image.shape[:2]
+    out, ok = np.zeros((len(points), 6)), np.zeros(len(points), bool)
+    for k, (p, n) in enumerate(zip(points, normals, strict=True)):
+        a, m = t[:3, :3] @ p + t[:3, 3], t[:3, :3] @ n
+        r, c = pixel(a[0], a[1], a[2], geo, rows, columns, wrap)
+        if r < 0 or not image[r, c].any() or abs(float(m @ (a - image[r, c]))) > gate + 0.02:
+            continue
+        plane = plane_at(image, geo[3], wrap, r, c)
+        if plane is None or plane[3:6] @ m < min_cos or abs(float(plane[3:6] @ (a - plane[:3]))) > gate:
+            continue
+        out[k], ok[k] = plane[:6], True
+    return out, ok
+
+
+def morton(xyz: NDArray[np.float32], low: Array, cell: float) -> NDArray[np.uint64]:
+    top = (1 << 20) - 1
+    out = []
+    for p in xyz:
+        code = 0
+        for axis in range(3):
+            v = min(max(int((float(p[axis]) - low[axis]) / cell), 0), top)
+            for bit in range(20):
+                code |= ((v >> bit) & 1) << (3 * bit + axis)
+        out.append(code)
+    return np.array(out, np.uint64)
+
+
+def height_votes(
+    occupied: NDArray[np.uint8], cell: float, bin_m: float, points: Array, kind: NDArray[np.int64], shifts: Array
+) -> NDArray[np.int32]:
+    _, nx, ny, nz = occupied.shape
+    out = np.zeros((len(shifts), nz), np.int32)
+    for s, shift in enumerate(shifts):
+        for p, up in zip(points, kind, strict=True):
+            i, j = (math.floor((p[a] + shift[a]) / cell) + (nx, ny)[a] // 2 for a in (0, 1))
+            if 0 <= i < nx and 0 <= j < ny:
+                d = np.nonzero(occupied[up, i, j])[0] - (math.floor(p[2] / bin_m) + nz // 2) + nz // 2
+                np.add.at(out[s], d[(d >= 0) & (d < nz)], 1)
+    return out

@@ -1,0 +1,71 @@
+"""One database of its own for the run, the demo site at small resolution, and a project tied from it."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import psycopg
+import pytest
+from hypothesis import settings as hypothesis_settings
+
+SERVER = os.environ["LANTERN_SERVER"]  # set by ./lantern test
+DATABASE = f"{SERVER}/lantern_test"
+os.environ["LANTERN_DATABASE"] = DATABASE
+hypothesis_settings.register_profile("lantern", deadline=None, derandomize=True, max_examples=40)
+hypothesis_settings.load_profile("lantern")
+
+from taut_lantern.standins.scanner import Scanner  # noqa: E402
+from taut_lantern.standins.site import write_site  # noqa: E402
+from taut_lantern.store.db import migrate  # noqa: E402
+from taut_lantern.store.queue import app as queue  # noqa: E402
+from taut_lantern.store.queue import apply_schema  # noqa: E402
+from tests.support import bring_in, make_project  # noqa: E402
+
+
+def fresh_database(name: str) -> str:
+    with psycopg.connect(f"{SERVER}/postgres", autocommit=True) as c:
+        c.execute(f'DROP DATABASE IF EXISTS "{name}" WITH (FORCE)')
+        c.execute(f'CREATE DATABASE "{name}"')
+    return f"{SERVER}/{name}"
+
+
+@pytest.fixture(scope="session")
+def database() -> Iterator[str]:
+    fresh_database("lantern_test")
+    migrate()
+    apply_schema()
+    with queue.open():
+        yield DATABASE
+
+
+@pytest.fixture(scope="session")
+def site(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """E57 files of all 12 demo stations at 250,000 directions, control.csv, truth.json."""
+    folder = tmp_path_factory.mktemp("site")
+    write_site(folder, Scanner(points=250_000))
+    return folder
+
+
+@pytest.fixture(scope="session")
+def truth(site: Path) -> dict[str, Any]:
+    found = json.loads((site / "truth.json").read_text())
+    found["stations"] = {k: np.array(v) for k, v in found["stations"].items()}
+    return found
+
+
+@pytest.fixture(scope="session")
+def tied(database: str, site: Path) -> str:
+    """A project with all stations brought in, tied without a first guess, spheres found."""
+    from taut_lantern.steps.common import Progress
+    from taut_lantern.steps.tie import links, targets
+
+    project = make_project("Ottermere tied")
+    bring_in(project, sorted(site.glob("*.e57")))
+    links.tie_all(project, {}, Progress())
+    targets.find_targets(project, {"radii": [0.1]}, Progress())
+    return project

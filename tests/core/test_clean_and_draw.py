@@ -1,0 +1,135 @@
+"""Selections, cuts and fits against constructed truth."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from taut_lantern.core import frames
+from taut_lantern.core.clean.select import Box, Lasso, in_polygon
+from taut_lantern.core.draw.fit import find_circles, find_lines, fit_circle
+from taut_lantern.core.draw.section import box_meets, plan, slab, upright
+from taut_lantern.core.errors import BadInput
+
+L_SHAPE = np.array([[0, 0], [4, 0], [4, 1], [1, 1], [1, 4], [0, 4.0]])
+
+
+@given(st.lists(st.tuples(st.floats(-1, 5), st.floats(-1, 5)), min_size=1, max_size=60))
+def test_the_polygon_rule_agrees_with_two_boxes(points: list[tuple[float, float]]) -> None:
+    p = np.array(points)
+    p = p[(np.abs(p[:, :1] - [0, 1, 4]).min(axis=1) > 1e-6) & (np.abs(p[:, 1:] - [0, 1, 4]).min(axis=1) > 1e-6)]
+    x, y = p[:, 0], p[:, 1]
+    expected = ((x > 0) & (x < 4) & (y > 0) & (y < 1)) | ((x > 0) & (x < 1) & (y > 0) & (y < 4))
+    np.testing.assert_array_equal(in_polygon(p, L_SHAPE), expected)
+    np.testing.assert_array_equal(in_polygon(p, L_SHAPE[::-1]), expected)
+
+
+@given(st.floats(-3, 3), st.integers(0, 9))
+def test_a_turned_box_takes_what_the_unturned_one_takes(yaw: float, seed: int) -> None:
+    p = np.random.default_rng(seed).uniform(-3, 3, (200, 3))
+    straight = Box((0, 0, 0), (1.0, 2.0, 0.5)).inside(p)
+    turned = Box((7, -4, 2), (1.0, 2.0, 0.5), yaw).inside(frames.apply(frames.pose(yaw, (7, -4, 2)), p))
+    assert (straight != turned).sum() <= 1
+
+
+def test_a_lasso_takes_only_what_stands_in_front_and_in_depth() -> None:
+    view = np.array([[1, 0, 0, 0], [0, 1, 0, 0], [0, 0, 0.1, 0], [0, 0, 1, 0.0]])  # looks along +z, w = z
+    p = np.array([[0, 0, 5.0], [0, 0, -5.0], [4, 0, 5.0], [0.4, 0.4, 1.0], [0, 0, 400.0]])
+    square = np.array([[-0.5, -0.5], [0.5, -0.5], [0.5, 0.5], [-0.5, 0.5]])
+    np.testing.assert_array_equal(Lasso(view, square).inside(p), [True, False, False, True, True])
+    view[2] = [0, 0, 1.01, -0.5]
+    np.testing.assert_array_equal(Lasso(view, square).inside(p), [True, False, False, True, False])
+    for bad in (square[:2], np.full((4, 2), np.nan)):
+        with pytest.raises(BadInput):
+            Lasso(view, bad)
+
+
+def test_a_plan_takes_its_slab_and_looks_down() -> None:
+    cut = plan(1.2, before=0.0, behind=0.05)
+    p, inside = slab(cut, np.array([[3, 4, 1.2], [3, 4, 1.16], [3, 4, 1.14], [3, 4, 1.21]]))
+    np.testing.assert_array_equal(inside, [True, True, False, False])
+    np.testing.assert_allclose(p[1], [3, 4, 0.04])
+
+
+def test_an_upright_section_runs_from_the_first_pick_and_looks_to_the_left() -> None:
+    cut = upright((10, 0), (10, 8), before=0.05, behind=0.3)
+    p, inside = slab(cut, np.array([[9.9, 2, 1.5], [10.2, 2, 1.5], [9.9, 20, 1.5]]))
+    np.testing.assert_allclose(p[0], [2.0, 1.5, 0.1], atol=1e-12)
+    np.testing.assert_array_equal(inside, [True, False, False])
+    for a, b, depth in (((1, 1), (1, 1.001), 0.1), ((0, 0), (1, 0), 0.0)):
+        with pytest.raises(BadInput):
+            upright(a, b, 0, depth)
+
+
+@given(st.integers(0, 50))
+def test_no_tile_with_points_in_the_slab_is_passed_over(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    t = frames.pose(float(rng.uniform(-3, 3)), tuple(rng.normal(size=3) * 5))
+    p = rng.uniform(-1, 1, (300, 3)) + rng.normal(size=3) * 3
+    for cut in (plan(float(rng.normal()), 0.02, 0.05), upright(tuple(rng.normal(size=2)), tuple(rng.normal(size=2) + 3), 0.05, 0.05)):
+        if slab(cut, frames.apply(t, p))[1].any():
+            assert box_meets(cut, t, p.min(axis=0), p.max(axis=0))
+
+
+def walls(noise: float = 0.0015, seed: int = 3) -> tuple[np.ndarray, list[tuple[tuple[float, float], tuple[float, float]]]]:
+    rng = np.random.default_rng(seed)
+    true = [((0, 0), (8, 0)), ((8, 0), (8, 5)), ((8, 5), (2, 5)), ((0, 0), (0, 3.2)), ((2.0, 1.0), (4.4, 2.8))]
+    parts = []
+    for a, b in true:
+        length = math.dist(a, b)
+        s = rng.random(int(300 * length))[:, None]
+        n = np.array([a[1] - b[1], b[0] - a[0]]) / length
+        parts.append(np.array(a) + s * (np.array(b) - a) + rng.normal(0, noise, len(s))[:, None] * n)
+    return np.concatenate([*parts, rng.uniform(-1, 9, (60, 2))]), true
+
+
+@pytest.mark.parametrize("shift", [(0.0, 0.0), (437_215.0, 5_812_904.0)])
+def test_walls_are_found_to_a_millimetre_with_their_ends(shift: tuple[float, float]) -> None:
+    points, true = walls()
+    lines = find_lines(points + shift)
+    assert len(lines) == len(true)
+    for a, b in true:
+        ends = np.array([a, b]) + shift
+        best = min(lines, key=lambda k: min(np.abs(np.array([k.a, k.b]) - e).sum() for e in (ends, ends[::-1])))
+        d = (ends[1] - ends[0]) / np.linalg.norm(ends[1] - ends[0])
+        normal = np.array([-d[1], d[0]])
+        assert max(abs((np.array(p) - ends[0]) @ normal) for p in (best.a, best.b)) < 0.0015
+        assert abs(math.dist(best.a, best.b) - math.dist(*ends)) < 0.06
+        assert 0.0005 < best.rms < 0.003
+
+
+def test_a_gap_splits_a_line_and_a_filled_face_gives_none() -> None:
+    rng = np.random.default_rng(1)
+    x = np.concatenate([rng.uniform(0, 2, 500), rng.uniform(2.9, 5, 500)])
+    assert len(find_lines(np.stack([x, rng.normal(0, 0.001, 1000)], axis=1))) == 2
+    inside = [
+        k
+        for k in find_lines(rng.uniform(0, 1.2, (40_000, 2)))
+        if 0.1 < np.mean([k.a, k.b], axis=0).min() and np.mean([k.a, k.b], axis=0).max() < 1.1
+    ]
+    assert inside == []  # its edges may be lines
+    assert find_lines(np.zeros((5, 2))) == []
+
+
+@pytest.mark.parametrize("share", [1.0, 0.5, 0.4])
+def test_pipes_are_found_from_the_part_that_was_seen(share: float) -> None:
+    rng = np.random.default_rng(7)
+    points = []
+    for (x, y), r in (((1.0, 1.0), 0.15), ((3.0, 1.2), 0.30)):
+        a = rng.uniform(0, 2 * np.pi * share, 700)
+        ring = r + rng.normal(0, 0.001, 700)
+        points.append(np.stack([x + ring * np.cos(a), y + ring * np.sin(a)], axis=1))
+    found = sorted(find_circles(np.concatenate(points)), key=lambda c: c.radius)
+    assert len(found) == 2
+    for c, ((x, y), r) in zip(found, (((1.0, 1.0), 0.15), ((3.0, 1.2), 0.30)), strict=True):
+        assert math.dist(c.centre, (x, y)) < 0.002 and abs(c.radius - r) < 0.002
+
+
+def test_a_circle_through_exact_points_is_exact() -> None:
+    a = np.linspace(0, 1.5, 20)
+    centre, radius, rms = fit_circle(np.stack([5 + 0.4 * np.cos(a), -3 + 0.4 * np.sin(a)], axis=1))
+    np.testing.assert_allclose([*centre, radius, rms], [5, -3, 0.4, 0], atol=1e-6)

@@ -1,0 +1,90 @@
+"""Compiled loops beside their plain references, on a simulated scan with edges, gaps and mixed pixels."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from taut_lantern.core import frames
+from taut_lantern.core.align.prepared import Prepared, prepare
+from taut_lantern.core.kernels import order, rays, reference
+from taut_lantern.core.scan.grid import range_image
+from taut_lantern.standins.scanner import Scanner
+from taut_lantern.standins.site import simulate
+
+
+@pytest.fixture(scope="module")
+def pair() -> tuple[Prepared, Prepared, np.ndarray]:
+    (a, pose_a), (b, pose_b) = (simulate(n, Scanner(points=40_000)) for n in ("ST-01", "ST-02"))
+    return prepare(a), prepare(b), frames.inverse(pose_a) @ pose_b
+
+
+def test_pixels_of_directions_are_the_same(pair: Any) -> None:
+    grid = pair[0].grid
+    rng = np.random.default_rng(2)
+    for p in rng.normal(size=(500, 3)) * 9:
+        assert rays.pixel(*p, grid.geo, *grid.image.shape[:2], grid.wrap) == reference.pixel(*p, grid.geo, *grid.image.shape[:2], grid.wrap)
+
+
+def test_planes_are_the_same(pair: Any) -> None:
+    grid = pair[0].grid
+    rng = np.random.default_rng(3)
+    rc = np.stack([rng.integers(0, n, 400) for n in grid.image.shape[:2]], axis=1).astype(np.int32)
+    found, ok = rays.planes(grid.image, grid.step, grid.wrap, rc)
+    expected = [reference.plane_at(grid.image, grid.step, grid.wrap, r, c) for r, c in rc]
+    assert ok.any() and not ok.all()
+    assert sum(o != (e is not None) for o, e in zip(ok, expected, strict=True)) <= 2  # rounding at a limit
+    for f, o, e in zip(found, ok, expected, strict=True):
+        if o and e is not None and f[7] == e[7]:
+            np.testing.assert_allclose(f[:3], e[:3], atol=1e-9)
+            assert abs(f[3:6] @ e[3:6]) > 1 - 1e-6 or e[6] < 1e-6
+
+
+def test_matches_are_the_same(pair: Any) -> None:
+    a, b, t = pair
+    g, points, normals = a.grid, b.fine.points[:600], b.fine.normals[:600]
+    out = np.zeros((600, 6))
+    ok = rays.associate(g.image, g.geo, g.wrap, t, points, normals, 0.05, 0.85, 0, 1, out)
+    expected, said = reference.associate(g.image, g.geo, g.wrap, t, points, normals, 0.05, 0.85)
+    assert ok.sum() > 50 and (ok != said).sum() <= 2
+    np.testing.assert_allclose(out[ok & said][:, :3], expected[ok & said][:, :3], atol=1e-6)
+
+
+@pytest.mark.parametrize("shift", [(0, 0, 0), (0.8, 0, 0), (0, 0, 1.5)])
+def test_verdicts_of_rays_are_the_same(pair: Any, shift: tuple[float, float, float]) -> None:
+    a, b, t = pair
+    moved = frames.pose(0, shift) @ t
+    g, points, normals = a.grid, b.raw.points[:2000], b.raw.normals[:2000]
+    found = rays.see_through(g.image, g.geo, g.wrap, moved, points, normals, 0.05, 0.12)
+    expected = reference.see_through(g.image, g.geo, g.wrap, moved, points, normals, 0.05, 0.12)
+    assert (found != expected).sum() <= 2 and len(set(found)) > 1
+
+
+@given(st.lists(st.tuples(*[st.floats(-400, 400, width=32)] * 3), min_size=1, max_size=30))
+def test_morton_codes_are_the_same(points: list[tuple[float, float, float]]) -> None:
+    xyz = np.array(points, np.float32)
+    low = xyz.min(axis=0).astype(float)
+    np.testing.assert_array_equal(order.morton(xyz, low, 0.01), reference.morton(xyz, low, 0.01))
+
+
+def test_height_votes_are_the_same() -> None:
+    rng = np.random.default_rng(4)
+    occupied = (rng.random((2, 8, 6, 20)) < 0.2).astype(np.uint8)
+    points, kind, shifts = rng.normal(size=(50, 3)) * 1.5, rng.integers(0, 2, 50), rng.normal(size=(4, 2))
+    out = np.zeros((4, 20), np.int32)
+    rays.height_votes(occupied, 0.5, 0.1, points, kind, shifts, out)
+    np.testing.assert_array_equal(out, reference.height_votes(occupied, 0.5, 0.1, points, kind, shifts))
+    assert out.any()
+
+
+def test_an_unstructured_scan_gets_a_range_image_that_finds_its_points_again() -> None:
+    scan, _ = simulate("ST-01", Scanner(points=40_000))
+    bare = type(scan)(scan.xyz, scan.intensity, scan.rgb, None, None)
+    grid = range_image(bare)
+    filled = grid.index >= 0
+    np.testing.assert_array_equal(grid.image[filled], bare.xyz[grid.index[filled]])
+    assert filled.sum() > 0.5 * len(bare)

@@ -1,0 +1,121 @@
+"""The adjustment against truth, Monte Carlo, and its own properties."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from taut_lantern.core import frames
+from taut_lantern.core.errors import NotEnough
+from taut_lantern.core.network.adjust import LinkObservation, SightingObservation, Solution, adjust, connected_parts, snoop
+
+SIGMA = np.diag([1e-4, 1e-4, 1e-4, 1e-3, 1e-3, 1e-3]) ** 2
+
+
+def small_motion(d: np.ndarray) -> np.ndarray:
+    t = np.eye(4)
+    t[:3, :3], t[:3, 3] = frames.rotation(d[:3]), d[3:]
+    return t
+
+
+def network(
+    n: int, seed: int, origin: tuple[float, float, float] = (0, 0, 0), reach: int = 3
+) -> tuple[dict[str, np.ndarray], list[LinkObservation]]:
+    """True poses along a loop, and links to the next ``reach`` stations with noise drawn from SIGMA."""
+    rng = np.random.default_rng(seed)
+    true = {}
+    for k in range(n):
+        angle = 2 * np.pi * k / n
+        t = frames.pose(float(rng.uniform(-3, 3)), (30 * np.cos(angle), 20 * np.sin(angle), float(rng.normal())))
+        t[:3, 3] += origin
+        true[f"S{k:02d}"] = t
+    names = list(true)
+    links = []
+    for k in range(n):
+        for d in range(1, reach + 1):
+            a, b = names[k], names[(k + d) % n]
+            if (k + d) % n == k or (n <= 2 * reach and (k + d) >= n):
+                continue
+            exact = frames.inverse(true[a]) @ true[b]
+            noise = small_motion(rng.multivariate_normal(np.zeros(6), SIGMA))
+            links.append(LinkObservation(f"{a}-{b}", a, b, noise @ exact, SIGMA))
+    return true, links
+
+
+def error(solution: Solution, true: dict[str, np.ndarray], name: str) -> np.ndarray:
+    """Small motion of a pose against truth, both in the frame of the datum."""
+    datum = solution.parts[0][0]
+    found = frames.inverse(solution.poses[datum]) @ solution.poses[name]
+    expected = frames.inverse(true[datum]) @ true[name]
+    e = found @ frames.inverse(expected)
+    return np.concatenate([frames.rotation_vector(e[:3, :3]), found[:3, 3] - expected[:3, 3]])
+
+
+@pytest.mark.parametrize("origin", [(0, 0, 0), (437_000.0, 5_812_000.0, 46.0)])
+def test_poses_are_found_within_their_deviations(origin: tuple[float, float, float]) -> None:
+    true, links = network(40, 1, origin)
+    start = {"S00": true["S00"]}
+    s = adjust(list(true), links, start=start)
+    assert s.converged and s.passed and 0.8 < s.sigma0 < 1.2
+    np.testing.assert_array_equal(s.poses["S00"], true["S00"])
+    for name in true:
+        assert np.linalg.norm(error(s, true, name)[3:]) < 5 * max(np.linalg.norm(s.sigma_position[name]), 1e-9) + 1e-6
+
+
+def test_deviations_agree_with_a_monte_carlo_run() -> None:
+    runs = [(true, adjust(list(true), links, robust=False)) for true, links in (network(8, seed) for seed in range(150))]
+    for name in ("S03", "S06"):
+        spread = np.sqrt(np.mean([error(s, true, name)[3:] ** 2 for true, s in runs], axis=0))
+        claimed = np.mean([s.sigma_position[name] / max(s.sigma0, 1.0) for _, s in runs], axis=0)
+        assert abs(np.log(np.linalg.norm(spread) / np.linalg.norm(claimed))) < np.log(1.2)
+
+
+def test_the_order_of_links_and_stations_changes_nothing() -> None:
+    true, links = network(12, 3)
+    one = adjust(list(true), links)
+    other = adjust(list(true), links[::-1])
+    for name in true:
+        np.testing.assert_allclose(one.poses[name], other.poses[name], atol=1e-9)
+
+
+def test_stations_without_links_make_parts_of_their_own() -> None:
+    true, links = network(6, 4)
+    s = adjust([*true, "X1", "X2"], links)
+    assert [len(p) for p in s.parts] == [6, 1, 1]
+    assert connected_parts(["a", "b", "c", "d"], [("c", "d")]) == [["c", "d"], ["a"], ["b"]]
+    with pytest.raises(NotEnough, match="no station"):
+        adjust([], [])
+
+
+def test_one_link_alone_is_taken_as_it_is_and_proves_nothing() -> None:
+    true, links = network(2, 5, reach=1)
+    s = adjust(list(true), links[:1])
+    found = frames.inverse(s.poses[links[0].a]) @ s.poses[links[0].b]
+    np.testing.assert_allclose(found, links[0].T_a_b, atol=1e-12)
+    assert s.degrees_of_freedom == 0 and s.links[links[0].key].redundancy < 1e-6
+
+
+@pytest.mark.parametrize("blunder", [0.02, 0.3])
+def test_a_blunder_is_left_out_and_the_rest_is_right(blunder: float) -> None:
+    true, links = network(10, 6)
+    bad = links[7]
+    links[7] = LinkObservation(bad.key, bad.a, bad.b, small_motion(np.array([0, 0, 0, blunder, 0, 0])) @ bad.T_a_b, SIGMA)
+    solution, left_out = snoop(list(true), links)
+    assert left_out == [bad.key]
+    assert all(np.linalg.norm(error(solution, true, n)[3:]) < 0.006 for n in true)
+
+
+def test_targets_seen_twice_hold_stations_that_no_link_holds_well() -> None:
+    true, links = network(4, 7, reach=1)
+    loose = np.diag([1e-4, 1e-4, 1e-4, 5e-2, 1e-3, 1e-3]) ** 2
+    links = [LinkObservation(k.key, k.a, k.b, k.T_a_b, loose) for k in links]
+    spots = np.random.default_rng(8).normal(size=(5, 3)) * 10
+    sightings = [
+        SightingObservation(n, f"T{k}", frames.apply(frames.inverse(t), p[None])[0], np.eye(3) * 1e-6)
+        for n, t in true.items()
+        for k, p in enumerate(spots)
+    ]
+    without, with_ = adjust(list(true), links), adjust(list(true), links, sightings)
+    assert np.linalg.norm(with_.sigma_position["S02"]) < 0.1 * np.linalg.norm(without.sigma_position["S02"])
+    assert np.linalg.norm(error(with_, true, "S02")[3:]) < 0.004
+    assert set(with_.targets) == {f"T{k}" for k in range(5)}

@@ -1,0 +1,141 @@
+"""Control: reading any surveyor's file, matching, solving, squaring to a wall."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from taut_lantern.core import frames
+from taut_lantern.core.errors import BadInput, NotEnough
+from taut_lantern.core.place.control import read_control, solve, square_to_wall
+from taut_lantern.core.targets.match import by_geometry, group_by_place, rigid
+
+GOOD = {
+    "semicolons with a header": "point;northing;easting;height;remark\nK1;5812904.317;437215.482;46.250;bolt\nK2;5812914.317;437225.482;47.250;\n",
+    "commas": "K1,5812904.317,437215.482,46.250\nK2,5812914.317,437225.482,47.250\n",
+    "decimal commas": "K1;5812904,317;437215,482;46,250\nK2;5812914,317;437225,482;47,250\n",
+    "tabs, easting first by header": "Nr\tEast\tNorth\tZ\nK1\t437215.482\t5812904.317\t46.250\nK2\t437225.482\t5812914.317\t47.250\n",
+    "blanks, a comment, a byte order mark": "\ufeff# from the total station\nK1  5812904.317  437215.482  46.250\n\nK2  5812914.317  437225.482  47.250\n",
+}
+
+
+@pytest.mark.parametrize("kind", GOOD)
+def test_every_usual_layout_is_read(kind: str) -> None:
+    r = read_control(GOOD[kind], "c.csv")
+    assert r.usable, r.findings
+    assert [p.name for p in r.points] == ["K1", "K2"]
+    np.testing.assert_allclose(r.points[0].enh, (437215.482, 5812904.317, 46.250))
+
+
+@pytest.mark.parametrize(
+    ("text", "code", "place"),
+    [
+        ("K1;1;2\nK2;1;2;3\nK3;1;2;3\n", "missing_column", "line 1"),
+        ("a;1;2;3\nb;1;2;3\na;4;5;6\n", "same_name", "line 3"),
+        ("a;1;2;3\nb;1;2x;3\n", "not_a_number", "line 2"),
+        ("a;1;2;3\nb;1;nan;3\n", "not_a_number", "line 2"),
+        ("a;1;2;3\nb;1;1e99;3\n", "not_a_number", "line 2"),
+        ("", "empty", "c.csv"),
+        ("point;northing;easting;height\n", "empty", "c.csv"),
+    ],
+)
+def test_a_fault_is_named_with_its_line(text: str, code: str, place: str) -> None:
+    r = read_control(text, "c.csv")
+    assert not r.usable
+    assert (code, place) in {(f.code, f.subject) for f in r.findings}
+
+
+@given(st.text(max_size=300))
+def test_no_text_breaks_the_reader(text: str) -> None:
+    read_control(text, "c.csv")
+
+
+def test_units_are_turned_into_metres_and_unknown_options_refused() -> None:
+    feet = read_control("a;100;200;300\nb;1;2;3\n", "c.csv", ["name", "e", "n", "h"], "us_ft")
+    np.testing.assert_allclose(feet.points[0].enh, np.array([100, 200, 300]) * 1200 / 3937)
+    with pytest.raises(BadInput, match="unit"):
+        read_control("a;1;2;3", "c.csv", unit="cubit")
+    with pytest.raises(BadInput, match="lacks h"):
+        read_control("a;1;2;3", "c.csv", ["name", "n", "e"])
+
+
+SPOTS = np.array([[3.2, 1.0, -0.2], [14.1, 8.7, 0.3], [20.4, 1.5, -0.5], [27.0, 9.2, 0.0], [8.0, 4.0, -3.4], [12.5, -8.0, 0.1]])
+GRID = frames.pose(0.41, (437_215.482, 5_812_904.317, 46.250))
+
+
+def surveyed(noise: float = 0.0007, seed: int = 1) -> np.ndarray:
+    return frames.apply(GRID, SPOTS) + np.random.default_rng(seed).normal(0, noise, SPOTS.shape)
+
+
+def test_control_is_matched_by_geometry_in_any_order_with_strays() -> None:
+    control, order = surveyed(), np.array([3, 0, 5, 1, 4, 2])
+    strays = np.concatenate([control[order], control[:1] + [40.0, 3.0, 1.0]])
+    found = by_geometry(SPOTS[:5], strays)
+    assert {(i, int(order[k])) for i, k in found.pairs} == {(i, i) for i in range(5)}
+    np.testing.assert_allclose(frames.apply(found.T_target_source, SPOTS), control, atol=0.005)
+
+
+def test_a_constellation_that_fits_twice_is_not_guessed() -> None:
+    square = np.array([[0, 0, 0], [10, 0, 0], [10, 10, 0], [0, 10, 0.0]])
+    with pytest.raises(NotEnough, match="equally well"):
+        by_geometry(square, frames.apply(GRID, square))
+    with pytest.raises(NotEnough, match="no constellation"):
+        by_geometry(SPOTS, SPOTS[::-1] * [1, -1.7, 1])
+
+
+@pytest.mark.parametrize("blunder", [0.03, 0.06, 2.0])
+def test_a_blundered_point_is_named_and_left_out(blunder: float) -> None:
+    control = surveyed()
+    control[4, 0] += blunder
+    names = [f"S{k}" for k in range(1, 7)]
+    p = solve(names, ["control", "control", "control", "check", "control", "control"], SPOTS, control, 0.010)
+    assert [q.name for q in p.points if q.status == "parted"] == ["S5"]
+    assert any(f.code == "blunder" and f.subject == "S5" for f in p.findings)
+    metres, radians = frames.difference(p.T_control_project, GRID)
+    assert np.linalg.norm(frames.apply(p.T_control_project, SPOTS) - frames.apply(GRID, SPOTS), axis=1).max() < 0.004
+    assert radians < 3e-4 and metres < 5e6
+
+
+def test_too_little_control_says_what_is_missing() -> None:
+    control = surveyed()
+    with pytest.raises(NotEnough, match=r"at least 3 matched points; 2 are matched \(A, B\)"):
+        solve(["A", "B"], ["control"] * 2, SPOTS[:2], control[:2], 0.01)
+    line = np.array([[0, 0, 0], [5, 0, 0], [9, 0, 0.0]])
+    with pytest.raises(NotEnough, match="one line"):
+        solve(["A", "B", "C"], ["control"] * 3, line, frames.apply(GRID, line), 0.01)
+    three = solve(["A", "B", "C"], ["control"] * 3, SPOTS[:3], control[:3], 0.01)
+    assert any(f.code == "no_redundancy" for f in three.findings)
+
+
+@given(st.floats(-3, 3), st.integers(0, 5))
+def test_rigid_is_its_own_inverse_and_keeps_plumb_when_asked(yaw: float, seed: int) -> None:
+    t = frames.pose(yaw, (1e6, -2e6, 3.0))
+    target = frames.apply(t, SPOTS) + np.random.default_rng(seed).normal(0, 1e-3, SPOTS.shape)
+    for level in (True, False):
+        there, back = rigid(SPOTS, target, level), rigid(target, SPOTS, level)
+        np.testing.assert_allclose((there @ back)[:3, :3], np.eye(3), atol=1e-9)
+        assert not level or there[2, 2] == 1.0
+
+
+def test_sightings_are_grouped_by_place_once_per_station() -> None:
+    points = np.array([[0, 0, 0], [0.004, 0, 0], [0.006, 0, 0], [5, 0, 0.0]])
+    assert group_by_place(points, ["a", "b", "b", "a"]) == [[0, 1], [2], [3]]
+
+
+@pytest.mark.parametrize("azimuth", [0.0, 0.7, 2.9, -1.2])
+def test_a_wall_squares_the_project_and_the_point_gets_its_coordinates(azimuth: float) -> None:
+    rng = np.random.default_rng(5)
+    wall = np.stack([rng.uniform(-0.7, 0.7, 900), rng.normal(0, 0.001, 900), rng.uniform(-0.7, 0.7, 900)], axis=1)
+    clutter = rng.uniform(-0.7, 0.7, (40, 3)) + [0, 0.6, 0]
+    turn = frames.pose(azimuth, (12.0, 4.0, 1.0))
+    points = frames.apply(turn, np.concatenate([wall, clutter]))
+    t, rms, used = square_to_wall(points, turn[:3, 3], (1000.0, 2000.0, 30.0))
+    along = t[:3, :3] @ turn[:3, 0]
+    assert abs(along[1]) < 1e-3 and abs(along[2]) < 1e-9 and rms < 0.0015 and used > 800
+    np.testing.assert_allclose(frames.apply(t, turn[None, :3, 3])[0], (1000.0, 2000.0, 30.0), atol=1e-6)
+    with pytest.raises(NotEnough, match="upright wall"):
+        square_to_wall(points[:900] @ np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0.0]]), turn[:3, 3], (0, 0, 0))
+    with pytest.raises(NotEnough, match="fewer than 30"):
+        square_to_wall(points[:10], turn[:3, 3], (0, 0, 0))
