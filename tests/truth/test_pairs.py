@@ -1,0 +1,87 @@
+"""Alignment of single pairs: from truth, from afar, without a start, and where it must not believe."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+
+from taut_lantern.core import frames
+from taut_lantern.core.align.believe import tie
+from taut_lantern.core.align.evidence import dense, evidence
+from taut_lantern.core.align.fine import fine
+from taut_lantern.core.align.guess import propose
+from taut_lantern.core.align.prepared import prepare
+from taut_lantern.core.network.judge import Profile, judge
+from taut_lantern.core.scan.scan import Scan
+from taut_lantern.standins.scanner import Scanner, scan
+from taut_lantern.standins.scene import Scene
+from taut_lantern.standins.site import simulate
+
+
+@pytest.fixture(scope="module", params=[0.0, 0.0004], ids=["noise only", "with surface offsets"])
+def pair(request: Any) -> tuple[Any, Any, np.ndarray]:
+    scanner = Scanner(points=250_000, surface_offset=request.param)
+    (a, pose_a), (b, pose_b) = simulate("ST-02", scanner), simulate("ST-04", scanner)
+    return prepare(a), prepare(b), frames.inverse(pose_a) @ pose_b
+
+
+@pytest.mark.parametrize("start", [(0.0, 0.0, 0.0, 0.0), (0.25, -0.2, 0.05, 0.02), (-0.3, 0.1, -0.08, -0.03)])
+def test_the_fine_alignment_finds_truth_from_a_hand_wide_start(pair: Any, start: tuple[float, ...]) -> None:
+    a, b, true = pair
+    result = fine(a, b, frames.pose(start[3], start[:3]) @ true)
+    assert result is not None and result.converged
+    metres, radians = frames.difference(result.T_a_b, true)
+    assert metres < 0.0025 and np.degrees(radians) < 0.012
+    e = result.T_a_b @ frames.inverse(true)
+    v = np.concatenate([frames.rotation_vector(e[:3, :3]), e[:3, 3]])
+    assert np.sqrt(v @ np.linalg.solve(result.covariance, v) / 6) < 5
+
+
+def test_a_pair_is_found_without_any_start(pair: Any) -> None:
+    a, b, true = pair
+    best = propose(a, b)
+    assert best
+    metres, radians = frames.difference(best[0].T_a_b, true)
+    assert metres < 0.30 and np.degrees(radians) < 1.5
+
+
+def test_a_wrong_placement_is_seen_through_and_never_called_taut(pair: Any) -> None:
+    a, b, true = pair
+    for wrong in (frames.pose(0, (4.0, 0.0, 0)) @ true, true @ frames.pose(np.pi)):
+        assert dense(a, b, wrong).see_through > 0.03
+        result = fine(a, b, wrong)
+        if result is not None and frames.difference(result.T_a_b, true)[0] > 0.05:
+            assert judge(evidence(a, b, result), Profile(), 0.0, 0.0, "a · b").status != "taut"
+
+
+def corridor(scanner: Scanner, x: float, seed: int) -> Scan:
+    """A station in a bare corridor of six alike bays, far from the demo's targets: no bay differs from the next."""
+    s = Scene()
+    y, grey = 500.0, (150, 150, 150)
+    for low, high in (
+        ((-2, -1.5, -0.2), (26, 1.5, 0.0)),
+        ((-2, -1.5, 3.0), (26, 1.5, 3.2)),
+        ((-2, -1.7, 0), (26, -1.5, 3)),
+        ((-2, 1.5, 0), (26, 1.7, 3)),
+    ):
+        s.box((low[0], low[1] + y, low[2]), (high[0], high[1] + y, high[2]), grey)
+    for k in range(7):
+        for side in (-1.35, 1.35):
+            s.box((4.0 * k - 0.1, y + side - 0.15, 0.0), (4.0 * k + 0.1, y + side + 0.15, 3.0), grey)
+    cloud, _ = scan(s, (x, y + 0.1, 1.6), 0.4 * seed, seed, scanner)
+    return cloud.take(np.linalg.norm(cloud.xyz, axis=1) < 7.0)  # the far ends are out of reach
+
+
+def test_bays_that_repeat_are_not_taken_for_each_other() -> None:
+    """Stations 4 m apart and 16 m apart in alike bays: whatever is tied must be right, or be left undecided."""
+    scanner = Scanner(points=120_000)
+    scans = {f"B{k}": prepare(corridor(scanner, x, k)) for k, x in enumerate((6.0, 10.0, 22.0))}
+    found = tie(scans)
+    placed = found.parts[0]
+    undecided = {f.subject for f in found.findings}
+    for name, x in (("B1", 4.0), ("B2", 16.0)):
+        if name in placed and "B0" in placed and name not in undecided:
+            gap = np.linalg.norm((frames.inverse(placed["B0"]) @ placed[name])[:2, 3])
+            assert abs(gap - x) < 0.05, f"{name} was placed {gap:.2f} m away, it stands {x} m away"
