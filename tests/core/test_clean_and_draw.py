@@ -109,7 +109,7 @@ def test_a_gap_splits_a_line_and_a_filled_face_gives_none() -> None:
     inside = [
         k
         for k in find_lines(rng.uniform(0, 1.2, (40_000, 2)))
-        if 0.1 < np.mean([k.a, k.b], axis=0).min() and np.mean([k.a, k.b], axis=0).max() < 1.1
+        if np.mean([k.a, k.b], axis=0).min() > 0.1 and np.mean([k.a, k.b], axis=0).max() < 1.1
     ]
     assert inside == []  # its edges may be lines
     assert find_lines(np.zeros((5, 2))) == []

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from ezdxf import units
 from ezdxf.filemanagement import new
 from ezdxf.math import OCS
+
+from ..core.errors import BadInput
+from .part import whole
 
 
 @dataclass(frozen=True)
@@ -28,19 +32,21 @@ LAYER_COLOURS = {"wall": 7, "floor": 8, "pipe": 4, "steel": 5, "ground": 3, "to 
 
 def write(path: Path, entities: list[Entity], unit: str = "m", title: str = "") -> None:
     """Write entities. unit: m | mm | ft; coordinates are multiplied accordingly and $INSUNITS says so."""
+    if unit not in ("m", "mm", "ft"):
+        raise BadInput(f"unknown unit {unit!r}", subject=title, remedy="use m, mm or ft")
     factor, code = {"m": (1.0, units.M), "mm": (1000.0, units.MM), "ft": (1 / 0.3048, units.FT)}[unit]
     doc = new("R2010", setup=True)
     doc.units = code
     doc.header["$MEASUREMENT"] = 0 if unit == "ft" else 1
     space = doc.modelspace()
-    for layer in sorted({e.layer for e in entities} | {"section"}):
+    for layer in sorted({layer_name(e.layer) for e in entities} | {"section"}):
         if layer not in doc.layers:
             doc.layers.add(layer, color=LAYER_COLOURS.get(layer, 7))
     if title:
         doc.ezdxf_metadata()["TITLE"] = title
     for e in entities:
         p = [tuple(factor * c for c in q) for q in e.points]
-        style = {"layer": e.layer}
+        style = {"layer": layer_name(e.layer)}
         if e.kind == "line":
             space.add_line(p[0], p[1], dxfattribs=style)
         elif e.kind == "polyline":
@@ -55,6 +61,10 @@ def write(path: Path, entities: list[Entity], unit: str = "m", title: str = "") 
             else:  # an upright circle stands in its own coordinate system (arbitrary axis algorithm)
                 ocs = OCS(e.normal)
                 space.add_circle(ocs.from_wcs(p[0]), e.radius * factor, dxfattribs={**style, "extrusion": e.normal})
-    part = path.with_name(path.name + ".part")
-    doc.saveas(part)
-    part.replace(path)
+    with whole(path) as part:
+        doc.saveas(part)
+
+
+def layer_name(name: str) -> str:
+    """A layer's name without the characters that DXF does not allow in names."""
+    return re.sub(r'[<>/\\":;?*|=`,]', "-", name).strip() or "0"

@@ -12,6 +12,7 @@ import struct
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -22,6 +23,7 @@ from pye57 import libe57
 from ..core import frames
 from ..core.errors import BadInput
 from ..core.scan.scan import Scan
+from .part import whole
 
 BLOCK = 500_000
 FIELDS = (
@@ -215,9 +217,7 @@ def _block(data: dict[str, NDArray[Any]], n: int, i_limits: tuple[float, float],
 
 def write(path: Path, scans: Iterable[Outgoing]) -> None:
     """Write scans, each in its own frame with its pose. The file appears only when it is whole."""
-    part = path.with_name(path.name + ".part")
-    part.unlink(missing_ok=True)
-    with pye57.E57(str(part), mode="w") as file:
+    with whole(path) as part, pye57.E57(str(part), mode="w") as file:
         for item in scans:
             s = item.scan
             data: dict[str, NDArray[Any]] = {f"cartesian{a}": s.xyz[:, k].astype(float) for k, a in enumerate("XYZ")}
@@ -229,8 +229,15 @@ def write(path: Path, scans: Iterable[Outgoing]) -> None:
             if s.row is not None and s.column is not None:
                 data["rowIndex"], data["columnIndex"] = s.row.astype(np.int64), s.column.astype(np.int64)
             pose = np.eye(4) if item.pose is None else item.pose
-            file.write_scan_raw(data, name=item.name, rotation=_quaternion(pose[:3, :3]), translation=pose[:3, 3])
-    part.replace(path)
+            header = _limits_of(s)
+            file.write_scan_raw(data, name=item.name, rotation=_quaternion(pose[:3, :3]), translation=pose[:3, 3], scan_header=header)
+
+
+def _limits_of(s: Scan) -> SimpleNamespace:
+    """Bounds in the scan's own frame (E2807, 8.4.4) and the full scale of intensity, for the header."""
+    low, high = (s.xyz.min(axis=0), s.xyz.max(axis=0)) if len(s) else (np.zeros(3), np.zeros(3))
+    bounds = {f"{a}{end}": float(v[k]) for end, v in (("Minimum", low), ("Maximum", high)) for k, a in enumerate("xyz")}
+    return SimpleNamespace(intensityMinimum=0.0, intensityMaximum=1.0, **bounds)
 
 
 def _quaternion(r: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -9,6 +9,8 @@ import laspy
 import numpy as np
 from numpy.typing import NDArray
 
+from .part import whole
+
 Array = NDArray[np.float64]
 
 
@@ -21,8 +23,8 @@ def write(path: Path, parts: Iterable[tuple[int, Array, NDArray[np.float32] | No
     header.scales = np.full(3, 0.0001)
     header.offsets = np.floor(offset)
     header.generating_software = "Taut Lantern"
-    part, total = path.with_name(path.name + ".part"), 0
-    with laspy.open(str(part), mode="w", header=header, do_compress=path.suffix.lower() == ".laz") as out:
+    total, squeeze = 0, path.suffix.lower() == ".laz"
+    with whole(path) as part, laspy.open(str(part), mode="w", header=header, do_compress=squeeze) as out:
         for source, xyz, intensity, rgb in parts:
             if not len(xyz):
                 continue
@@ -38,7 +40,6 @@ def write(path: Path, parts: Iterable[tuple[int, Array, NDArray[np.float32] | No
                     record[name] = rgb[:, k].astype(np.uint16) * 257
             out.write_points(record)
             total += len(xyz)
-    part.replace(path)
     return total
 
 

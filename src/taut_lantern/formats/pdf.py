@@ -13,6 +13,8 @@ from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
 from reportlab.platypus import Flowable, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
 
+from .part import whole
+
 INK, QUIET, RULE = colors.HexColor("#1E2530"), colors.HexColor("#5A6170"), colors.HexColor("#D9D2C3")
 STATUS = {"taut": "#0B6B68", "slack": "#A34E12", "parted": "#8A1846", "loose": "#6C7280"}
 TEXT = ParagraphStyle("text", fontName="Helvetica", fontSize=9, leading=12, textColor=INK)
@@ -138,15 +140,14 @@ def write(path: Path, report: Report) -> None:
         canvas.drawString(20 * mm, 10 * mm, report.footer)  # type: ignore[attr-defined]
         canvas.drawRightString(190 * mm, 10 * mm, str(doc.page))  # type: ignore[attr-defined]
 
-    part = path.with_name(path.name + ".part")
-    SimpleDocTemplate(
-        str(part),
-        pagesize=A4,
-        leftMargin=20 * mm,
-        rightMargin=20 * mm,
-        topMargin=18 * mm,
-        bottomMargin=18 * mm,
-        title=report.title,
-        author="Taut Lantern",
-    ).build(story, onFirstPage=foot, onLaterPages=foot)
-    part.replace(path)
+    with whole(path) as part:
+        SimpleDocTemplate(
+            str(part),
+            pagesize=A4,
+            leftMargin=20 * mm,
+            rightMargin=20 * mm,
+            topMargin=18 * mm,
+            bottomMargin=18 * mm,
+            title=report.title,
+            author="Taut Lantern",
+        ).build(story, onFirstPage=foot, onLaterPages=foot)

@@ -1,0 +1,132 @@
+"""E57 in and out, and every broken file a technician has ever been handed."""
+
+from __future__ import annotations
+
+import zipfile
+from pathlib import Path
+from types import SimpleNamespace
+
+import numpy as np
+import pye57
+import pytest
+
+from taut_lantern.core import frames
+from taut_lantern.core.errors import BadInput
+from taut_lantern.core.scan.scan import Scan
+from taut_lantern.formats import e57
+from taut_lantern.steps.bring_in.stations import read_scan
+from taut_lantern.steps.common import Progress
+from tests.support import room, write_scan
+
+
+def read_all(path: Path, index: int = 0) -> e57.Block:
+    parts = list(e57.blocks(path, index))
+    join = lambda k: None if getattr(parts[0], k) is None else np.concatenate([getattr(p, k) for p in parts])  # noqa: E731
+    return e57.Block(join("xyz"), join("valid"), join("intensity"), join("rgb"), join("row"), join("column"))
+
+
+def test_what_is_written_is_read_again(tmp_path: Path) -> None:
+    scan = room(5000)
+    grid = Scan(scan.xyz, scan.intensity, scan.rgb, np.arange(5000, dtype=np.int32) // 100, np.arange(5000, dtype=np.int32) % 100)
+    pose = frames.pose(0.6, (437_215.482, 5_812_904.317, 46.25))
+    path = write_scan(tmp_path / "a.e57", grid, "Hall, north", pose)
+    (head,) = e57.headers(path)
+    assert (head.name, head.points, head.rows, head.columns) == ("Hall, north", 5000, 50, 100)
+    np.testing.assert_allclose(head.pose, pose, atol=1e-9)
+    block = read_all(path)
+    np.testing.assert_allclose(block.xyz, grid.xyz, atol=1e-6)
+    np.testing.assert_allclose(block.intensity, grid.intensity, atol=1e-4)
+    np.testing.assert_array_equal(block.rgb, grid.rgb)
+    np.testing.assert_array_equal(block.row, grid.row)
+    assert block.valid.all()
+
+
+def test_several_scans_in_one_file_keep_their_names_and_bare_ones_get_some(tmp_path: Path) -> None:
+    bare = Scan(room(50).xyz, None, None, None, None)
+    e57.write(tmp_path / "two.e57", [e57.Outgoing("A", room(40)), e57.Outgoing("B/ö\U0001f3ee", bare)])
+    assert [(h.name, h.points) for h in e57.headers(tmp_path / "two.e57")] == [("A", 40), ("B/ö\U0001f3ee", 50)]
+    block = read_all(tmp_path / "two.e57", 1)
+    assert block.intensity is None and block.rgb is None and len(block.xyz) == 50
+
+
+class Careless(np.ndarray):
+    """Passes over what is not a number when asked for its limits, as careless writers do."""
+
+    def min(self, *a: object, **k: object) -> object:  # type: ignore[override]
+        return float(np.nanmin(np.asarray(self)))
+
+    def max(self, *a: object, **k: object) -> object:  # type: ignore[override]
+        return float(np.nanmax(np.asarray(self)))
+
+
+def write_odd(path: Path) -> Path:
+    """Every third point not a number, one light years away, every fourth marked invalid: as careless writers do."""
+    n = 120
+    xyz = room(n).xyz.astype(float)
+    xyz[::3, 1], xyz[1, 0] = np.nan, 1e30
+    data = {f"cartesian{a}": xyz[:, k].view(Careless) for k, a in enumerate("XYZ")} | {
+        "cartesianInvalidState": (np.arange(n) % 4 == 0).astype(np.int8)
+    }
+    bounds = SimpleNamespace(xMinimum=-9.0, yMinimum=-9.0, zMinimum=-9.0, xMaximum=9.0, yMaximum=9.0, zMaximum=9.0)
+    with pye57.E57(str(path), mode="w") as f:
+        f.write_scan_raw(data, name=path.stem, scan_header=bounds)
+    return path
+
+
+def test_what_is_no_point_is_told_apart(tmp_path: Path) -> None:
+    block = read_all(write_odd(tmp_path / "odd.e57"))
+    assert (~block.valid).sum() == 30 and np.isnan(block.xyz[:, 1]).sum() == 40
+    scan, counts = read_scan(tmp_path / "odd.e57", 0, "odd.e57", 0.1, 50.0, 1.0, Progress())
+    assert counts == {"read": 120, "invalid": 30, "not_finite": 30, "too_near": 0, "too_far": 1, "kept": 59}
+    assert len(scan) == 59 and np.isfinite(scan.xyz).all()
+    with pytest.raises(BadInput, match="none of 120 points") as caught:
+        read_scan(tmp_path / "odd.e57", 0, "odd.e57", 60.0, 90.0, 1.0, Progress())
+    assert caught.value.code == "no_points"
+
+
+def truncated(p: Path) -> None:
+    write_scan(p)
+    p.write_bytes(p.read_bytes()[: p.stat().st_size * 2 // 3])
+
+
+def zipped(p: Path) -> None:
+    with zipfile.ZipFile(p, "w") as z:
+        z.writestr("a.bin", np.random.default_rng(0).bytes(5000))
+
+
+def scrambled(p: Path) -> None:
+    write_scan(p)
+    data = bytearray(p.read_bytes())
+    data[60:4000] = np.random.default_rng(1).bytes(3940)
+    data[-3000:] = np.random.default_rng(2).bytes(3000)
+    p.write_bytes(data)
+
+
+BROKEN = {
+    "cut off": (truncated, "truncated"),
+    "a text named e57": (lambda p: p.write_text("these are my points\n1 2 3\n"), "not_e57"),
+    "a zip of junk": (zipped, "not_e57"),
+    "nothing": (lambda p: p.write_bytes(b""), "empty_file"),
+    "damaged inside": (scrambled, "unreadable"),
+    "only a signature": (lambda p: p.write_bytes(b"ASTM-E57" + bytes(40)), "unreadable"),
+}
+
+
+@pytest.mark.parametrize("kind", BROKEN)
+def test_a_broken_file_is_named_with_what_to_do(tmp_path: Path, kind: str) -> None:
+    make, code = BROKEN[kind]
+    path = tmp_path / "ST 'x' (1).e57"
+    make(path)
+    with pytest.raises(BadInput) as caught:
+        e57.headers(path)
+    assert caught.value.code == code and path.name in caught.value.message and caught.value.remedy
+
+
+def test_writing_that_fails_leaves_no_file(tmp_path: Path) -> None:
+    def scans() -> object:
+        yield e57.Outgoing("A", room(100))
+        raise OSError(28, "No space left on device")
+
+    with pytest.raises(OSError, match="No space"):
+        e57.write(tmp_path / "out.e57", scans())  # type: ignore[arg-type]
+    assert list(tmp_path.iterdir()) == []

@@ -1,0 +1,69 @@
+"""LAZ, DXF and PDF as other programs would read them."""
+
+from __future__ import annotations
+
+import subprocess
+from pathlib import Path
+
+import ezdxf
+import laspy
+import numpy as np
+import pytest
+
+from taut_lantern.core.errors import BadInput
+from taut_lantern.formats import dxf, las, pdf
+from tests.support import room
+
+ORIGIN = np.array([437_215.482, 5_812_904.317, 46.25])
+
+
+def test_laz_keeps_millimetres_at_large_coordinates_and_the_station(tmp_path: Path) -> None:
+    a, b = room(3000, seed=1), room(2000, seed=2)
+    path = tmp_path / "c.laz"
+    assert las.write(path, [(1, a.xyz + ORIGIN, a.intensity, a.rgb), (2, b.xyz + ORIGIN, b.intensity, b.rgb)], ORIGIN) == 5000
+    with laspy.open(path) as f:
+        points = f.read()
+    np.testing.assert_allclose(points.xyz[:3000], a.xyz + ORIGIN, atol=0.0006)
+    np.testing.assert_array_equal(np.bincount(points.point_source_id), [0, 3000, 2000])
+    np.testing.assert_array_equal(np.asarray(points.red[:3000]) >> 8, a.rgb[:, 0])
+    xyz, station = las.read(path)
+    assert len(xyz) == 5000 and set(station) == {1, 2}
+
+
+def test_dxf_has_layers_units_and_coordinates_that_survive(tmp_path: Path) -> None:
+    p = [tuple(ORIGIN + d) for d in ((0, 0, 0), (3.2, 0, 0), (3.2, 4.1, 0))]
+    entities = [
+        dxf.Entity("line", "wall", (p[0], p[1])),
+        dxf.Entity("polyline", "floor", tuple(p)),
+        dxf.Entity("circle", "pipe", (p[2],), 0.15),
+        dxf.Entity("circle", "pipe", (p[2],), 0.15, normal=(0.6, 0.8, 0.0)),
+        dxf.Entity("point", "to check / odd * name", (p[1],)),
+        dxf.Entity("text", "section", (p[0],), text="Plan 1.20 m"),
+    ]
+    dxf.write(tmp_path / "d.dxf", entities, "mm", "Ottermere")
+    doc = ezdxf.readfile(tmp_path / "d.dxf")
+    assert doc.header["$INSUNITS"] == 4 and not doc.audit().has_errors
+    assert {"wall", "floor", "pipe", "section"} <= {x.dxf.name for x in doc.layers}
+    model = doc.modelspace()
+    (line,) = model.query("LINE")
+    np.testing.assert_allclose([*line.dxf.start], 1000 * np.array(p[0]), atol=1e-3)
+    level, upright = model.query("CIRCLE")
+    for circle in (level, upright):
+        np.testing.assert_allclose([*circle.ocs().to_wcs(circle.dxf.center)], 1000 * np.array(p[2]), atol=1e-3)
+        assert abs(circle.dxf.radius - 150) < 1e-9
+    np.testing.assert_allclose([*upright.dxf.extrusion], (0.6, 0.8, 0), atol=1e-9)
+    with pytest.raises(BadInput):
+        dxf.write(tmp_path / "x.dxf", entities, "cubit")
+
+
+def test_the_report_says_its_sentences_and_every_row_whatever_the_names(tmp_path: Path) -> None:
+    rows = tuple(
+        (f"ST-{k:02d} <b>&", "slack", "overlap 9 % is below 15 % and the rest of the network disagrees by 7.1 mm") for k in range(120)
+    )
+    plan = pdf.NetworkPlan({"A": (0.0, 0.0), "B": (9.0, 4.0)}, (("A", "B", "slack", 0.1),))
+    table = pdf.ReportTable("Links", ("stations", "status", "why"), rows)
+    report = pdf.Report("Report <1> & \U0001f3ee", "today", ("All 2 stations hang together.",), (table,), plan)
+    pdf.write(tmp_path / "r.pdf", report)
+    text = subprocess.run(["pdftotext", "-layout", tmp_path / "r.pdf", "-"], capture_output=True, text=True, check=True).stdout
+    assert "All 2 stations hang together." in text and "Report <1> &" in text
+    assert all(f"ST-{k:02d} <b>&" in text for k in range(120))
