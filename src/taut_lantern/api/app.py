@@ -5,8 +5,10 @@ from __future__ import annotations
 import secrets
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
+from typing import Any
 
 from fastapi import FastAPI, Request, Response
+from fastapi.openapi.utils import get_openapi
 from fastapi.responses import FileResponse, RedirectResponse
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
@@ -26,11 +28,25 @@ async def lifespan(app: FastAPI) -> AsyncIterator[None]:
     hub.stopping.set()
 
 
+def _document(app: FastAPI) -> dict[str, Any]:
+    """The OpenAPI document; errors are problem+json (RFC 9457) there too."""
+    if app.openapi_schema is None:
+        made = get_openapi(title=app.title, version=app.version, routes=app.routes)
+        for operations in made["paths"].values():
+            for operation in operations.values():
+                for status, answer in operation["responses"].items():
+                    if int(status) >= 400 and "application/json" in answer.get("content", {}):
+                        answer["content"] = {"application/problem+json": answer["content"]["application/json"]}
+        app.openapi_schema = made
+    return app.openapi_schema
+
+
 def make_app() -> FastAPI:
     app = FastAPI(
         title="Taut Lantern", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url="/api/openapi.json"
     )
     errors.install(app)
+    app.openapi = lambda: _document(app)  # type: ignore[method-assign]
     for router in ROUTERS:
         app.include_router(router)
     token = settings().token

@@ -51,7 +51,10 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(HTTPException)
     def _(request: Request, error: HTTPException) -> JSONResponse:
         response = problem(
-            error.status_code, {404: "not_found", 405: "method_not_allowed"}.get(error.status_code, "refused"), str(error.detail)
+            error.status_code,
+            {400: "not_readable", 404: "not_found", 405: "method_not_allowed"}.get(error.status_code, "refused"),
+            str(error.detail),
+            remedy="send JSON in UTF-8" if error.status_code == 400 else "",
         )
         response.headers.update(error.headers or {})
         return response

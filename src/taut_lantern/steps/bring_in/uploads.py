@@ -24,8 +24,10 @@ SUFFIXES = (".e57",)
 
 def begin(project_id: str, name: str, size: int) -> str:
     """Announce a file. Asking again for the same unfinished name and size gives the same upload, to resume."""
-    shown = clean_name(name)
-    if not shown.lower().endswith(SUFFIXES):
+    bare = name.strip()
+    suffix = next((x for x in SUFFIXES if bare.lower().endswith(x)), None)
+    shown = clean_name(bare) if suffix is None else clean_name(bare[: -len(suffix)], "scan") + suffix  # a long name keeps its kind
+    if suffix is None:
         raise BadInput(
             f"{shown} is not an E57 file",
             subject=shown,

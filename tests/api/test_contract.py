@@ -1,0 +1,53 @@
+"""Every operation of the API with generated bodies: the right ones, the wrong ones, and odd ones."""
+
+from __future__ import annotations
+
+import pytest
+import schemathesis
+from hypothesis import HealthCheck, settings
+from schemathesis.checks import not_a_server_error
+from schemathesis.specs.openapi.checks import content_type_conformance, response_schema_conformance, status_code_conformance
+from sqlalchemy import select
+
+from taut_lantern.api.app import make_app
+from taut_lantern.steps.clean import edits
+from taut_lantern.steps.draw import sections
+from taut_lantern.steps.place import control
+from taut_lantern.store.db import session
+from taut_lantern.store.models import Control
+from taut_lantern.store.tiles import tiles_of
+from tests.support import bring_in, make_project, room, write_scan
+
+schema = schemathesis.openapi.from_asgi("/api/openapi.json", make_app())
+
+
+@pytest.fixture(scope="module")
+def ids(database: str, tmp_path_factory: pytest.TempPathFactory) -> dict[str, str]:
+    """One of each thing that a path can name, so that requests reach the use cases."""
+    project = make_project("contract")
+    path = write_scan(tmp_path_factory.mktemp("contract") / "a.e57", room(3000))
+    (station,) = bring_in(project, [path])
+    section = sections.make_section(project, "plan", {"height": 0.0, "behind": 0.5})
+    trace = sections.draw_trace(project, section, "line", "wall", [[0.0, 0.0], [1.0, 0.0]])
+    control.take_in(project, "a;1;2;3\nb;4;5;6\nc;7;8;1\n", "c.csv", None, "m")
+    with session() as s:
+        tile = tiles_of(s, [station])[0].id
+        point = s.scalar(select(Control.id).where(Control.project_id == project).limit(1))
+    box = edits.set_box(project, "box", [0, 0, 0], [9, 9, 9], 0.0)
+    return {
+        "project_id": project,
+        "station_id": station,
+        "section_id": section,
+        "trace_id": trace,
+        "control_id": str(point),
+        "box_id": box,
+        "tile_id": str(tile),
+    }
+
+
+@schema.parametrize()
+@settings(max_examples=12, deadline=None, derandomize=True, suppress_health_check=list(HealthCheck))
+def test_no_request_breaks_the_server_and_every_answer_keeps_the_contract(case: schemathesis.Case, ids: dict[str, str]) -> None:
+    if case.operation.method.upper() != "DELETE":
+        case.path_parameters.update({k: v for k, v in ids.items() if k in case.path_parameters})
+    case.call_and_validate(checks=[not_a_server_error, status_code_conformance, content_type_conformance, response_schema_conformance])

@@ -1,0 +1,170 @@
+"""Tiles, journal and undo on the real database."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from taut_lantern.core.errors import Conflict, LanternError, NotFound
+from taut_lantern.steps import projects
+from taut_lantern.steps.bring_in import stations
+from taut_lantern.steps.clean import edits
+from taut_lantern.steps.common import stations_of
+from taut_lantern.steps.draw import sections
+from taut_lantern.store import journal
+from taut_lantern.store.db import migrate, session
+from taut_lantern.store.models import Section, Station
+from taut_lantern.store.queue import apply_schema
+from taut_lantern.store.tiles import deleted_mask, pack_indices, read_station, read_tiles, tiles_of, unpack_indices
+from tests.support import bring_in, make_project, room, stopping_after, write_scan
+
+EYE = np.eye(4).ravel().tolist()
+ABOVE = [0.3, 0, 0, 0, 0, 0.4, 0, 0, 0, 0, -0.2, 0, 0, 0, 0, 1]  # looks down on the room: all of it within -1..1
+
+
+@pytest.fixture
+def project(database: str, tmp_path: Path) -> str:
+    made = make_project("store")
+    bring_in(made, [write_scan(tmp_path / "ST-1.e57", room(20_000)), write_scan(tmp_path / "ST-2.e57", room(5000, seed=2))])
+    return made
+
+
+def first(project: str) -> Station:
+    with session() as s:
+        return stations_of(s, project)[0]
+
+
+def test_migrating_twice_changes_nothing(database: str) -> None:
+    migrate()
+    apply_schema()
+
+
+def test_points_come_back_as_they_went_in_and_tiles_are_slices_of_one_order(project: str) -> None:
+    station = first(project)
+    with session() as s:
+        scan = read_station(s, station)
+        rows = tiles_of(s, [station.id])
+        for row, tile in zip(rows, read_tiles(ids=[r.id for r in rows]), strict=True):
+            np.testing.assert_array_equal(tile.xyz, scan.xyz[row.first : row.first + row.count])
+            assert (tile.xyz >= np.array(row.low, np.float32) - 1e-6).all() and (tile.xyz <= np.array(row.high, np.float32) + 1e-6).all()
+    given = room(20_000).xyz
+    key = lambda p: p[np.lexsort(p.T)]  # noqa: E731
+    np.testing.assert_allclose(key(scan.xyz), key(given), atol=1e-6)
+
+
+def test_indices_survive_packing() -> None:
+    for index in (np.zeros(0, np.int64), np.array([0]), np.array([5, 6, 7, 4_000_000_000])):
+        np.testing.assert_array_equal(unpack_indices(pack_indices(index), len(index)), index)
+
+
+def test_undo_and_redo_walk_through_the_journal(project: str) -> None:
+    station = first(project)
+    stations.change_station(project, station.id, station.version, "Hall", None)
+    stations.change_station(project, station.id, None, None, True)
+    assert [x.name for x in all_stations(project)] == ["ST-2"]
+    assert "Hall" in projects.undo(project)
+    assert [x.name for x in all_stations(project)] == ["Hall", "ST-2"]
+    projects.undo(project)
+    assert first(project).name == "ST-1"
+    projects.undo(project, redo=True)
+    assert first(project).name == "Hall"
+    stations.change_station(project, station.id, None, "Yard", None)  # something new: nothing is left to redo
+    with pytest.raises(LanternError):
+        projects.undo(project, redo=True)
+
+
+def all_stations(project: str) -> list[Station]:
+    with session() as s:
+        return stations_of(s, project)
+
+
+def test_undo_says_so_when_somebody_changed_the_same_thing_since(project: str) -> None:
+    made = sections.make_section(project, "plan", {"height": 0.0})
+    with session() as s:
+        s.get_one(Section, made).name = "renamed behind the journal's back"
+    with pytest.raises(Conflict):
+        projects.undo(project)
+    with session() as s:
+        assert not s.get_one(Section, made).deleted
+
+
+def test_a_change_that_fails_leaves_no_trace(project: str) -> None:
+    before = len(projects.journal_of(project))
+    with pytest.raises(ZeroDivisionError), journal.change(project, "half") as c:
+        c.project.name = "half done"
+        c.s.flush()
+        raise ZeroDivisionError
+    with session() as s:
+        assert projects.describe(s, project)["name"] == "store"
+    assert len(projects.journal_of(project)) == before
+
+
+def test_an_old_version_is_refused(project: str) -> None:
+    station = first(project)
+    stations.change_station(project, station.id, station.version, "A", None)
+    with pytest.raises(Conflict, match="meanwhile"):
+        stations.change_station(project, station.id, station.version, "B", None)
+    assert first(project).name == "A"
+
+
+def test_an_import_that_is_cancelled_leaves_nothing(database: str, tmp_path: Path) -> None:
+    made = make_project("cancelled")
+    with pytest.raises(LanternError):
+        bring_in(made, [write_scan(tmp_path / "a.e57", room(300_000))], stopping_after(1))
+    assert all_stations(made) == []
+    with session() as s:
+        assert tiles_of(s, [x.id for x in stations_of(s, made)]) == []
+
+
+def test_a_lasso_deletes_what_it_counted_and_undo_brings_it_back(project: str) -> None:
+    station = first(project)
+    outline = [[-0.5, -0.5], [0.5, -0.5], [0.5, 0.5], [-0.5, 0.5]]
+    counted = edits.count_in_lasso(project, ABOVE, outline, [station.id])
+    deleted = edits.delete_in_lasso(project, ABOVE, outline, [station.id])
+    with session() as s:
+        scan, mask = read_station(s, station), deleted_mask(s, station)
+    inside = (np.abs(scan.xyz[:, 0] * 0.3) <= 0.5) & (np.abs(scan.xyz[:, 1] * 0.4) <= 0.5)
+    assert counted["count"] == deleted["count"] == mask.sum() == inside.sum() > 0
+    np.testing.assert_array_equal(mask, inside)
+    assert np.unpackbits(np.frombuffer(edits.marks(project, station.id), np.uint8), bitorder="little")[: len(mask)].sum() == mask.sum()
+    assert edits.count_in_lasso(project, ABOVE, outline, [station.id])["count"] == 0
+    projects.undo(project)
+    with session() as s:
+        assert not deleted_mask(s, station).any()
+    with pytest.raises(LanternError, match="no points"):
+        edits.delete_in_lasso(project, ABOVE, [[5, 5], [6, 5], [6, 6]], [station.id])
+
+
+def test_a_crop_box_shields_points_outside_it_and_only_one_is_on(project: str) -> None:
+    station = first(project)
+    edits.set_box(project, "left", [-2, 0, 0], [1, 4, 4], 0.0)
+    outline = [[-1, -1], [1, -1], [1, 1], [-1, 1]]
+    deleted = edits.delete_in_lasso(project, ABOVE, outline, [station.id])
+    with session() as s:
+        scan, mask = read_station(s, station), deleted_mask(s, station)
+    assert 0 < deleted["count"] == mask.sum() < len(mask) and scan.xyz[mask, 0].max() <= -1  # type: ignore[operator]
+    edits.set_box(project, "right", [2, 0, 0], [1, 4, 4], 0.0)
+    with session() as s:
+        assert edits.active_box(s, project).centre == (2, 0, 0)  # type: ignore[union-attr]
+
+
+def test_a_section_reads_only_tiles_that_its_slab_meets(database: str, tmp_path: Path) -> None:
+    made = make_project("section")
+    bring_in(made, [write_scan(tmp_path / "big.e57", room(400_000, (30, 20, 6)))])
+    section = sections.make_section(made, "plan", {"height": 0.5, "before": 0.0, "behind": 0.05})
+    with session() as s:
+        points, colours, counts = sections.slab_points(s, made, s.get_one(Section, section))
+        (station,) = stations_of(s, made)
+        z = read_station(s, station).xyz[:, 2]
+    expected = ((z <= np.float32(0.5)) & (z >= np.float32(0.45))).sum()
+    assert abs(len(points) - expected) <= 2 and len(colours) == len(points)
+    assert counts["tiles_read"] < 0.7 * counts["tiles"]
+
+
+def test_a_deleted_project_is_gone_for_everybody(project: str) -> None:
+    projects.delete_project(project)
+    assert project not in {p["id"] for p in projects.list_projects()}
+    with pytest.raises(NotFound):
+        stations.change_station(project, "0" * 32, None, "x", None)
