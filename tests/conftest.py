@@ -24,6 +24,7 @@ from taut_lantern.standins.site import write_site  # noqa: E402
 from taut_lantern.store.db import migrate  # noqa: E402
 from taut_lantern.store.queue import app as queue  # noqa: E402
 from taut_lantern.store.queue import apply_schema  # noqa: E402
+from tests.served import Served  # noqa: E402
 from tests.support import bring_in, make_project  # noqa: E402
 
 
@@ -69,3 +70,11 @@ def tied(database: str, site: Path) -> str:
     links.tie_all(project, {}, Progress())
     targets.find_targets(project, {"radii": [0.1]}, Progress())
     return project
+
+
+@pytest.fixture(scope="session")
+def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
+    server = Served(fresh_database("lantern_served"), tmp_path_factory.mktemp("served") / "log")
+    server.start()
+    yield server
+    server.stop()

@@ -17,7 +17,7 @@ import numpy as np
 import scipy.sparse as sp
 from numpy.typing import NDArray
 from scipy.sparse.linalg import splu
-from scipy.stats import chi2
+from scipy.special import chdtri
 
 from .. import frames
 from ..errors import NotEnough
@@ -286,7 +286,7 @@ def _describe(
         own = shift @ cov[x] @ shift.T
         position[x], turn[x] = np.sqrt(np.clip(np.diag(own)[3:], 0, None)), np.sqrt(np.clip(np.diag(own)[:3], 0, None))
     targets = {t: (point[t], scale * q[c : c + 3, c : c + 3]) for t, c in column_point.items()}
-    limit = float(chi2.ppf(confidence, dof)) if dof > 0 else 0.0
+    limit = float(chdtri(dof, 1 - confidence)) if dof > 0 else 0.0
     return Solution(
         poses, position, turn, cov, residuals, targets, parts, sigma0, dof, total, limit, dof <= 0 or total <= limit, iterations, converged
     )

@@ -1,0 +1,85 @@
+"""A real server with its worker on a database of its own, that tests may kill and start again."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+
+class Served:
+    def __init__(self, database: str, log: Path) -> None:
+        with socket.socket() as s:
+            s.bind(("127.0.0.1", 0))
+            self.port = s.getsockname()[1]
+        self.database, self.log = database, log
+        self.url = f"http://127.0.0.1:{self.port}"
+        self.http = httpx.Client(base_url=f"{self.url}/api", timeout=60)
+        self.process: subprocess.Popen[bytes] | None = None
+
+    def start(self) -> None:
+        env = {**os.environ, "LANTERN_DATABASE": self.database, "LANTERN_PORT": str(self.port)}
+        subprocess.run([sys.executable, "-m", "taut_lantern.cli", "setup", "--quick"], env=env, check=True)
+        with self.log.open("ab") as log:
+            self.process = subprocess.Popen(
+                [sys.executable, "-m", "taut_lantern.cli", "serve"], env=env, stdout=log, stderr=log, start_new_session=True
+            )
+        for _ in range(200):
+            try:
+                self.http.get("/projects").raise_for_status()
+                return
+            except httpx.HTTPError:
+                time.sleep(0.1)
+        raise TimeoutError(self.log.read_text())
+
+    def kill(self) -> None:
+        """SIGKILL to the server, the worker and whatever they started, all at once."""
+        assert self.process is not None
+        os.killpg(self.process.pid, signal.SIGKILL)
+        self.process.wait()
+
+    def stop(self) -> None:
+        if self.process is not None and self.process.poll() is None:
+            self.process.send_signal(signal.SIGTERM)
+            try:
+                self.process.wait(10)
+            except subprocess.TimeoutExpired:
+                self.kill()
+
+    def get(self, path: str) -> Any:
+        r = self.http.get(path)
+        r.raise_for_status()
+        return r.json()
+
+    def post(self, path: str, **body: Any) -> Any:
+        r = self.http.post(path, json=body)
+        r.raise_for_status()
+        return r.json()
+
+    def send(self, project: str, path: Path, until: int | None = None) -> str:
+        """Upload a file, or only its first ``until`` bytes."""
+        data = path.read_bytes()
+        upload = self.post(f"/projects/{project}/uploads", name=path.name, size=len(data))
+        for at in range(upload["received"], until or len(data), 1 << 20):
+            piece = data[at : min(at + (1 << 20), until or len(data))]
+            self.http.put(f"/projects/{project}/uploads/{upload['id']}", params={"offset": at}, content=piece).raise_for_status()
+        return str(upload["id"])
+
+    def wait(self, what: Any, seconds: float = 90) -> Any:
+        """What ``what()`` gives once it is true."""
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            if found := what():
+                return found
+            time.sleep(0.15)
+        raise TimeoutError(self.log.read_text()[-3000:])
+
+    def job(self, project: str, kind: str, *states: str) -> Any:
+        return next((j for j in self.get(f"/projects/{project}/jobs") if j["kind"] == kind and j["state"] in states), None)

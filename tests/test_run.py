@@ -1,0 +1,93 @@
+"""A whole job without a screen: exit code, deliveries, and the contract of result.json."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import laspy
+import numpy as np
+import pytest
+
+from taut_lantern.core import frames
+from taut_lantern.formats import e57
+
+
+def run(*words: Any) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "taut_lantern.cli", "run", *map(str, words)]
+    return subprocess.run(command, capture_output=True, text=True, env=os.environ)
+
+
+@pytest.fixture(scope="module")
+def small(site: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Four stations of the hall and the control room."""
+    folder = tmp_path_factory.mktemp("hall")
+    for name in ("ST-01", "ST-02", "ST-04", "ST-05"):
+        (folder / f"{name}.e57").symlink_to(site / f"{name}.e57")
+    return folder
+
+
+def test_a_sound_job_ends_with_0_and_says_everything(database: str, small: Path, site: Path, truth: dict[str, Any], tmp_path: Path) -> None:
+    done = run(small, "--deliver", tmp_path / "out", "--targets", "spheres:0.1")
+    assert done.returncode == 0, done.stderr
+    result = json.loads((tmp_path / "out" / "result.json").read_text())
+    assert set(result) == {"format", "stations", "links", "targets", "control", "solution", "findings", "timings"}
+    assert [x["name"] for x in result["stations"]] == ["ST-01", "ST-02", "ST-04", "ST-05"]
+    poses = {}
+    for x in result["stations"]:
+        poses[x["name"]] = np.eye(4)
+        poses[x["name"]][:3] = np.column_stack([x["pose"]["rotation"], x["pose"]["translation"]])
+        assert x["frame"] == "project" and len(x["sigma_position_mm"]) == len(x["sigma_rotation_mdeg"]) == 3
+    for name in ("ST-02", "ST-05"):
+        expected = frames.inverse(truth["stations"]["ST-01"]) @ truth["stations"][name]
+        assert frames.difference(frames.inverse(poses["ST-01"]) @ poses[name], expected)[0] < 0.003
+    keys = {
+        "a",
+        "b",
+        "kind",
+        "status",
+        "used",
+        "T_a_b",
+        "fit_median_mm",
+        "fit_rms_mm",
+        "fit_p90_mm",
+        "overlap",
+        "see_through",
+        "weak_sigma_mm",
+    }
+    keys |= {"weak_direction", "residual_mm", "residual_mdeg", "reasons"}
+    assert result["links"] and all(set(k) == keys and np.array(k["T_a_b"]).shape == (4, 4) for k in result["links"])
+    assert result["targets"] and set(result["targets"][0]["sightings"][0]) == {"station", "center", "fit_rms_mm", "points"}
+    assert {"sigma0", "degrees_of_freedom", "global_test", "parts"} == set(result["solution"]) and len(result["solution"]["parts"]) == 1
+    assert sorted(p.suffix for p in (tmp_path / "out").iterdir()) == [".e57", ".json", ".laz", ".pdf"]
+    heads = e57.headers(next((tmp_path / "out").glob("*.e57")))
+    for head, x in zip(heads, result["stations"], strict=True):
+        np.testing.assert_allclose(head.pose, poses[x["name"]], atol=1e-9)
+    with laspy.open(next((tmp_path / "out").glob("*.laz"))) as f:
+        assert f.header.point_count == sum(x["points"] for x in result["stations"])
+
+
+def test_a_broken_file_and_an_unconnected_station_end_with_3_and_their_names(database: str, site: Path, tmp_path: Path) -> None:
+    folder = tmp_path / "mixed"
+    folder.mkdir()
+    (folder / "ST-01.e57").symlink_to(site / "ST-01.e57")
+    (folder / "ST-08.e57").symlink_to(site / "ST-08.e57")
+    (folder / "ST-99.e57").write_bytes((site / "ST-02.e57").read_bytes()[:1_000_000])
+    done = run(folder, "--deliver", tmp_path / "out")
+    assert done.returncode == 3, done.stderr
+    assert "ST-99.e57" in done.stderr and "truncated" in done.stderr
+    result = json.loads((tmp_path / "out" / "result.json").read_text())
+    assert {"truncated"} <= {f["code"] for f in result["findings"]}
+    assert len(result["solution"]["parts"]) == 2
+
+
+def test_what_cannot_be_run_ends_with_2_and_what_to_do(database: str, tmp_path: Path) -> None:
+    for words in ([tmp_path / "none.e57"], [tmp_path]):
+        done = run(*words, "--deliver", tmp_path / "out")
+        assert done.returncode == 2 and "E57" in done.stderr
+    done = run(tmp_path, "--deliver", tmp_path / "out", "--targets", "cubes:3")
+    assert done.returncode == 2
