@@ -47,14 +47,14 @@ export const useSlab = (id: string, section: string | null) =>
 /** What to read again when the server says that a topic changed. */
 const FOLLOWS: Record<string, string[]> = {
   job: ["jobs"],
-  jobs: ["jobs", "stations", "originals"],
-  originals: ["originals"],
+  jobs: ["jobs", "stations", "originals", "project"],
+  originals: ["originals", "project"],
   stations: ["stations", "tiles", "network", "project", "journal", "sightings"],
   network: ["network", "stations", "project", "sightings", "control", "journal", "slab"],
   control: ["control", "project", "journal"],
   edits: ["edits", "boxes", "stations", "project", "journal", "slab", "deliveries"],
   sections: ["sections", "project", "journal", "slab"],
-  deliveries: ["deliveries", "jobs"],
+  deliveries: ["deliveries", "jobs", "project"],
 };
 
 /** Listen to the server's events for a project; returns how to stop. */

@@ -99,13 +99,13 @@ export class Bench {
     const now = this.scene.stations.some((s) => s.visible && s.pose) ? 2 : this.scene.stations.some((s) => s.visible) ? 1 : 0;
     if (now > this.framed && this.shown.length > 0) {
       this.framed = now;
-      this.frame();
+      this.frame(true);
     }
   }
 
   /** Look at the selected stations, or at all that are visible. */
-  frame() {
-    const some = this.scene.stations.filter((s) => s.selected && s.visible);
+  frame(all = false) {
+    const some = all ? [] : this.scene.stations.filter((s) => s.selected && s.visible);
     const which = some.length ? some : this.scene.stations.filter((s) => s.visible);
     if (!which.length) return;
     const box = new THREE.Box3();

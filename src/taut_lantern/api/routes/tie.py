@@ -9,6 +9,7 @@ from sqlalchemy import select
 
 from ...steps.common import frames, get_project, matrix, stations_of
 from ...steps.tie import links, targets
+from ...steps.tie.network import pair_of
 from ...store import db
 from ...store.models import Link, Sighting, SolutionRow
 from .. import schemas as x
@@ -67,13 +68,14 @@ def link_out(k: Link, names: dict[str, str], own: dict[str, Any] | None) -> x.Li
         "reasons": [],
     }
     e = k.evidence
+    first, second = pair_of(k, names)
     return x.LinkOut(
         id=k.id,
         version=k.version,
-        a=k.a,
-        b=k.b,
-        name_a=names[k.a],
-        name_b=names[k.b],
+        a=k.a if names[k.a] == first else k.b,
+        b=k.b if names[k.a] == first else k.a,
+        name_a=first,
+        name_b=second,
         kind=k.kind,
         used=k.used,
         status=own["status"],

@@ -12,6 +12,7 @@ from ...formats.pdf import NetworkPlan, Report, ReportTable
 from ...store.models import Journal, Link, SolutionRow
 from ..common import active_frame, get_project, matrix, profile_of, stations_of
 from ..place.control import residuals_of
+from ..tie.network import pair_of
 
 
 def build(s: Session, project_id: str) -> Report:
@@ -123,7 +124,7 @@ def _link_row(k: Link, data: dict[str, Any], names: dict[str, str]) -> tuple[str
     residual = own["residual_mm"]
     return (
         own["status"] + ("" if k.used else ", off"),
-        f"{names[k.a]} · {names[k.b]}",
+        " · ".join(pair_of(k, names)),
         f"{1000 * e['fit_rms']:.1f}",
         f"{100 * e['overlap']:.0f}",
         f"{100 * e['see_through']:.1f}",

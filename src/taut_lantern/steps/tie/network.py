@@ -68,6 +68,12 @@ def empty() -> dict[str, Any]:
     }
 
 
+def pair_of(link: Link, names: dict[str, str]) -> tuple[str, str]:
+    """The names of a link's stations as people say them: in alphabetical order, whichever way it was measured."""
+    first, second = sorted((names[link.a], names[link.b]))
+    return first, second
+
+
 def describe(solution: Solution, project: Project, names: dict[str, str], links: list[Link], sightings: list[Sighting]) -> dict[str, Any]:
     """The solution as every screen, report and export reads it."""
     profile = profile_of(project)
@@ -86,8 +92,9 @@ def describe(solution: Solution, project: Project, names: dict[str, str], links:
             v = link_residual(solution.poses[link.a], solution.poses[link.b], matrix(link.T_a_b))
             metres, radians = float(np.linalg.norm(v[3:])), float(np.linalg.norm(v[:3]))
         e = Evidence(**link.evidence)
-        judged = judge(e, profile, metres, redundancy, f"{names[link.a]} · {names[link.b]}")
-        said = sentence(names[link.a], names[link.b], judged.status, e, judged.reasons)
+        first, second = pair_of(link, names)
+        judged = judge(e, profile, metres, redundancy, f"{first} · {second}")
+        said = sentence(first, second, judged.status, e, judged.reasons)
         if not link.used:
             said = "Switched off: it takes no part in the adjustment. " + said
         out_links[link.id] = {

@@ -1,0 +1,95 @@
+"""A real browser on the real application. What drives the interface is what a person would do."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from playwright.sync_api import Page, expect, sync_playwright
+
+FAILURES = Path(__file__).resolve().parents[1] / "failures"
+ARGS = [
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--disable-quic",
+    "--enable-unsafe-swiftshader",
+]
+
+
+class Screen:
+    """The page with the words of the application."""
+
+    def __init__(self, page: Page, url: str) -> None:
+        self.page, self.url = page, url
+        self.errors: list[str] = []
+        page.on("pageerror", lambda e: self.errors.append(str(e)))
+        page.on("console", lambda m: self.errors.append(m.text) if m.type == "error" and "409" not in m.text else None)
+
+    def step(self, name: str) -> None:
+        self.page.locator(f"[data-step={name}]").click()
+
+    def knot(self, name: str, state: str) -> None:
+        expect(self.page.locator(f"[data-step={name}]")).to_have_attribute("data-state", state, timeout=20_000)
+
+    def press(self, label: str | re.Pattern[str]) -> None:
+        self.page.get_by_role("button", name=label).last.click()
+
+    def tab(self, label: str) -> None:
+        self.page.get_by_role("tab", name=label).click()
+
+    def card(self, words: str | re.Pattern[str], seconds: float = 20) -> None:
+        expect(self.page.get_by_label("Card", exact=True)).to_contain_text(words, timeout=1000 * seconds)
+
+    def rows(self, count: int, seconds: float = 20) -> None:
+        expect(self.page.locator("[data-row]")).to_have_count(count, timeout=1000 * seconds)
+
+    def drawn(self, seconds: float = 40) -> int:
+        """Wait until the bench has drawn all it wants; how many points."""
+        done = (
+            "() => { const b = document.querySelector('[aria-label=Bench]'); return b && b.dataset.busy === 'false' && +b.dataset.drawn }"
+        )
+        return int(self.page.wait_for_function(done, timeout=1000 * seconds).json_value())
+
+    def sheet(self, key: str, seconds: float = 30) -> int:
+        """Wait for points (slab) or lines (traces) on the sheet; how many."""
+        js = f"() => +(document.querySelector('[aria-label=Sheet]')?.dataset.{key} ?? 0)"
+        return int(self.page.wait_for_function(js, timeout=1000 * seconds).json_value())
+
+    def idle(self, seconds: float = 120) -> None:
+        """Wait until no work is under way."""
+        self.page.wait_for_timeout(600)
+        expect(self.page.locator("[data-jobs]")).to_have_count(0, timeout=1000 * seconds)
+
+    def bench(self) -> Any:
+        return self.page.get_by_label("Bench", exact=True).bounding_box()
+
+    def download(self, suffix: str, folder: Path) -> Path:
+        with self.page.expect_download() as waiting:
+            self.page.locator(f"a[download$='.{suffix}']").first.click()
+        path = folder / waiting.value.suggested_filename
+        waiting.value.save_as(path)
+        return path
+
+
+@contextmanager
+def browser(url: str, name: str, budget: int = 200_000) -> Iterator[Screen]:
+    """A page of 1280 x 800; a picture is kept in tests/failures when something fails."""
+    with sync_playwright() as p:
+        chromium = p.chromium.launch(executable_path="/usr/bin/chromium", headless=True, chromium_sandbox=False, args=ARGS)
+        page = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True).new_page()
+        screen = Screen(page, url)
+        try:
+            page.goto(f"{url}/?budget={budget}")
+            yield screen
+            assert screen.errors == []
+        except BaseException:
+            FAILURES.mkdir(exist_ok=True)
+            page.screenshot(path=FAILURES / f"{name}.png")
+            raise
+        finally:
+            chromium.close()
