@@ -35,11 +35,15 @@ def fresh_database(name: str) -> str:
     return f"{SERVER}/{name}"
 
 
-@pytest.fixture(scope="session")
-def database() -> Iterator[str]:
+def pytest_sessionstart() -> None:
+    """Before anything is collected: the contract test opens the application then."""
     fresh_database("lantern_test")
     migrate()
     apply_schema()
+
+
+@pytest.fixture(scope="session")
+def database() -> Iterator[str]:
     with queue.open():
         yield DATABASE
 

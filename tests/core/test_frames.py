@@ -44,3 +44,11 @@ def test_what_is_no_rotation_is_not_rigid() -> None:
 def test_difference_names_metres_and_radians_apart() -> None:
     metres, radians = frames.difference(frames.pose(0.3, (1, 2, 3)), frames.pose(0.31, (1, 2, 3.005)))
     assert abs(radians - 0.01) < 1e-9 and abs(metres - 0.005) < 1e-6
+
+
+@given(st.lists(poses, min_size=1, max_size=5))
+def test_many_at_once_are_what_each_is_alone(some: list[np.ndarray]) -> None:
+    many = np.array(some)
+    np.testing.assert_allclose(frames.inverses(many), [frames.inverse(t) for t in some])
+    np.testing.assert_allclose(frames.rotation_vectors(many[:, :3, :3]), [frames.rotation_vector(t[:3, :3]) for t in some], atol=1e-9)
+    np.testing.assert_allclose(frames.skews(many[:, :3, 3]), [frames.skew(t[:3, 3]) for t in some])

@@ -23,6 +23,13 @@ def skew(v: Array) -> Array:
     return np.array([[0, -v[2], v[1]], [v[2], 0, -v[0]], [-v[1], v[0], 0]], dtype=float)
 
 
+def skews(v: Array) -> Array:
+    """(n, 3, 3) of (n, 3), each as :func:`skew`."""
+    out = np.zeros((len(v), 3, 3))
+    out[:, 0, 1], out[:, 0, 2], out[:, 1, 2] = -v[:, 2], v[:, 1], -v[:, 0]
+    return out - out.transpose(0, 2, 1)
+
+
 def rotation(w: Array) -> Array:
     """(3, 3) rotation of the rotation vector w (radians), Rodrigues' formula."""
     a = float(np.linalg.norm(w))
@@ -45,6 +52,26 @@ def rotation_vector(r: Array) -> Array:
         axis = b[i] / math.sqrt(max(b[i, i], 1e-300))
         return a * axis / np.linalg.norm(axis) * (1 if float(v @ axis) >= 0 else -1)
     return v * (a / (2 * math.sin(a)))
+
+
+def rotation_vectors(r: Array) -> Array:
+    """(n, 3) of (n, 3, 3), each as :func:`rotation_vector`."""
+    c = np.clip((np.trace(r, axis1=1, axis2=2) - 1) / 2, -1, 1)
+    v = np.stack([r[:, 2, 1] - r[:, 1, 2], r[:, 0, 2] - r[:, 2, 0], r[:, 1, 0] - r[:, 0, 1]], axis=1)
+    a = np.arccos(c)
+    out = v * np.where(a < 1e-7, 0.5, a / (2 * np.sin(np.maximum(a, 1e-7))))[:, None]
+    for k in np.nonzero(math.pi - a < 1e-5)[0]:  # close to half a turn
+        out[k] = rotation_vector(r[k])
+    return out
+
+
+def inverses(t: Array) -> Array:
+    """(n, 4, 4) inverses of rigid transforms."""
+    out = np.zeros_like(t)
+    out[:, :3, :3] = t[:, :3, :3].transpose(0, 2, 1)
+    out[:, :3, 3] = -np.einsum("nij,nj->ni", out[:, :3, :3], t[:, :3, 3])
+    out[:, 3, 3] = 1
+    return out
 
 
 def small(d: Array) -> Array:

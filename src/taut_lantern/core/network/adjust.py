@@ -121,12 +121,29 @@ def link_residual(T_a: Array, T_b: Array, T_a_b: Array) -> Array:
     return np.concatenate([frames.rotation_vector(e[:3, :3]), e[:3, 3]])
 
 
-def _link_jacobian(T_a: Array) -> Array:
-    j = np.zeros((6, 6))
-    rt = T_a[:3, :3].T
-    j[:3, :3] = j[3:, 3:] = rt
-    j[3:, :3] = -rt @ frames.skew(T_a[:3, 3])
-    return j
+class _Links:
+    """All links of a network as arrays, so that one step is a handful of array operations."""
+
+    def __init__(self, links: list[LinkObservation], stations: list[str]) -> None:
+        number = {s: k for k, s in enumerate(stations)}
+        self.a = np.array([number[k.a] for k in links], int)
+        self.b = np.array([number[k.b] for k in links], int)
+        self.back = np.array([frames.inverse(k.T_a_b) for k in links]).reshape(-1, 4, 4)
+        self.covariance = np.array([k.covariance for k in links]).reshape(-1, 6, 6)
+        self.root = np.linalg.cholesky(np.linalg.inv(self.covariance)).transpose(0, 2, 1)
+
+    def residuals(self, poses: Array) -> Array:
+        """(n, 6) as :func:`link_residual`, for poses (stations, 4, 4)."""
+        e = frames.inverses(poses[self.a]) @ poses[self.b] @ self.back
+        return np.concatenate([frames.rotation_vectors(e[:, :3, :3]), e[:, :3, 3]], axis=1)
+
+    def jacobians(self, poses: Array) -> Array:
+        """(n, 6, 6) derivative of the residual by the left motion of b; that of a is its negative."""
+        turn = poses[self.a, :3, :3].transpose(0, 2, 1)
+        j = np.zeros((len(self.a), 6, 6))
+        j[:, :3, :3] = j[:, 3:, 3:] = turn
+        j[:, 3:, :3] = -turn @ frames.skews(poses[self.a, :3, 3])
+        return j
 
 
 def adjust(
@@ -162,12 +179,15 @@ def adjust(
     for s in spots:
         point.setdefault(s.target, frames.apply(poses[s.station], s.centre[None])[0])
 
+    number = {s: k for k, s in enumerate(stations)}
     held = {part[0] for part in parts}
     column = {s: 6 * k for k, s in enumerate([s for s in stations if s not in held])}
     first_point = 6 * len(column)
     column_point = {t: first_point + 3 * k for k, t in enumerate(names)}
     size = first_point + 3 * len(names)
-    root = [np.linalg.cholesky(np.linalg.inv(k.covariance)).T for k in links]
+    tied = _Links(links, stations)
+    pose = np.array([poses[s] for s in stations])
+    moving = np.array([column.get(s, -1) for s in stations])
     root_s = [np.linalg.cholesky(np.linalg.inv(s.covariance)).T for s in spots]
     weight = np.ones(len(links))
     normal: sp.csc_matrix | None = None
@@ -176,23 +196,21 @@ def adjust(
         rows: list[NDArray[Any]] = []
         cols: list[NDArray[Any]] = []
         vals: list[Array] = []
-        rhs: list[Array] = []
-        at = 0
-        for k, link in enumerate(links):
-            v = link_residual(poses[link.a], poses[link.b], link.T_a_b)
-            j = _link_jacobian(poses[link.a])
-            w = root[k] * np.sqrt(weight[k])
-            for station, sign in ((link.a, -1.0), (link.b, 1.0)):
-                if station in column:
-                    _put(rows, cols, vals, at, column[station], sign * (w @ j))
-            rhs.append(-w @ v)
-            at += 6
+        v = tied.residuals(pose)
+        w_links = tied.root * np.sqrt(weight)[:, None, None]
+        wj = w_links @ tied.jacobians(pose)
+        for end, sign in ((tied.a, -1.0), (tied.b, 1.0)):
+            free = np.nonzero(moving[end] >= 0)[0]
+            _put(rows, cols, vals, 6 * free, moving[end[free]], sign * wj[free])
+        rhs = [-np.einsum("nij,nj->ni", w_links, v).ravel()]
+        at = 6 * len(links)
         for k, s in enumerate(spots):
-            x = frames.apply(poses[s.station], s.centre[None])[0]
-            w = root_s[k] @ poses[s.station][:3, :3].T
+            t = pose[number[s.station]]
+            x = frames.apply(t, s.centre[None])[0]
+            w = root_s[k] @ t[:3, :3].T
             if s.station in column:
-                _put(rows, cols, vals, at, column[s.station], w @ np.hstack([-frames.skew(x), np.eye(3)]))
-            _put(rows, cols, vals, at, column_point[s.target], -w)
+                _put(rows, cols, vals, np.array([at]), np.array([column[s.station]]), (w @ np.hstack([-frames.skew(x), np.eye(3)]))[None])
+            _put(rows, cols, vals, np.array([at]), np.array([column_point[s.target]]), -w[None])
             rhs.append(-w @ (x - point[s.target]))
             at += 3
         if size == 0 or at == 0:
@@ -202,19 +220,21 @@ def adjust(
         normal = (a.T @ a).tocsc()
         d = splu(normal, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(a.T @ np.concatenate(rhs))
         for name, c in column.items():
-            poses[name] = frames.orthonormal(frames.small(d[c : c + 6]) @ poses[name])
-        for t, c in column_point.items():
-            point[t] = point[t] + d[c : c + 3]
+            k = number[name]
+            pose[k] = frames.orthonormal(frames.small(d[c : c + 6]) @ pose[k])
+        for target, c in column_point.items():
+            point[target] = point[target] + d[c : c + 3]
         if float(np.abs(d).max()) < 1e-8 or (phase < 2 and float(np.abs(d).max()) < 1e-4):
             if phase == 2:
                 converged = True
                 break
             phase += 1
-            level = np.array([np.linalg.norm(root[k] @ link_residual(poses[x.a], poses[x.b], x.T_a_b)) for k, x in enumerate(links)])
+            level = np.linalg.norm(np.einsum("nij,nj->ni", tied.root, tied.residuals(pose)), axis=1)
             limit = 3 * max(float(np.median(level)) if len(level) else 1.0, np.sqrt(6.0))
             weight = np.ones(len(links)) if phase == 2 else np.minimum(1, limit / np.maximum(level, 1e-12)) ** 2
+    poses = {s: pose[k] for k, s in enumerate(stations)}
     solved = _describe(
-        stations, links, spots, poses, point, parts, column, column_point, normal, root, root_s, iterations, converged, confidence
+        stations, links, spots, poses, point, parts, column, column_point, normal, tied, root_s, iterations, converged, confidence
     )
     return replace(
         solved,
@@ -229,11 +249,12 @@ def _moved(t: Array, by: Array) -> Array:
     return out
 
 
-def _put(rows: list[NDArray[Any]], cols: list[NDArray[Any]], vals: list[Array], at: int, col: int, block: Array) -> None:
-    r, c = np.indices(block.shape)
-    rows.append((r + at).ravel())
-    cols.append((c + col).ravel())
-    vals.append(block.ravel())
+def _put(rows: list[NDArray[Any]], cols: list[NDArray[Any]], vals: list[Array], at: NDArray[Any], col: NDArray[Any], blocks: Array) -> None:
+    """Blocks (n, r, c) at rows ``at`` and columns ``col`` of a sparse matrix."""
+    n, r, c = blocks.shape
+    rows.append(np.broadcast_to(at[:, None, None] + np.arange(r)[:, None], (n, r, c)).ravel())
+    cols.append(np.broadcast_to(col[:, None, None] + np.arange(c), (n, r, c)).ravel())
+    vals.append(blocks.ravel())
 
 
 def _describe(
@@ -246,7 +267,7 @@ def _describe(
     column: dict[str, int],
     column_point: dict[str, int],
     normal: sp.csc_matrix | None,
-    root: list[Array],
+    tied: _Links,
     root_s: list[Array],
     iterations: int,
     converged: bool,
@@ -255,23 +276,9 @@ def _describe(
     """Covariances, residuals, redundancy and the global test of an adjusted network."""
     size = 6 * len(column) + 3 * len(column_point)
     q = np.linalg.inv(normal.toarray()) if normal is not None and size else np.zeros((0, 0))
-    total, residuals, redundancy_sum = 0.0, {}, 0.0
-    for k, link in enumerate(links):
-        v = link_residual(poses[link.a], poses[link.b], link.T_a_b)
-        j = _link_jacobian(poses[link.a])
-        picks = [(column[s], sign) for s, sign in ((link.a, -1.0), (link.b, 1.0)) if s in column]
-        ax = np.hstack([sign * j for _, sign in picks]) if picks else np.zeros((6, 0))
-        at = np.concatenate([np.arange(c, c + 6) for c, _ in picks]) if picks else np.zeros(0, int)
-        qv = link.covariance - ax @ q[np.ix_(at, at)] @ ax.T
-        white = root[k] @ qv @ root[k].T
-        redundancy = float(np.trace(white))
-        value, vector = np.linalg.eigh((white + white.T) / 2)
-        good = value > 1e-3
-        u = vector[:, good].T @ (root[k] @ v)
-        normalized = float(np.sqrt((u**2 / value[good]).sum() / good.sum())) if good.any() else 0.0
-        residuals[link.key] = LinkResidual(float(np.linalg.norm(v[3:])), float(np.linalg.norm(v[:3])), normalized, redundancy)
-        total += float(np.sum((root[k] @ v) ** 2))
-        redundancy_sum += redundancy
+    residuals, total = _link_residuals(
+        links, tied, np.array([poses[s] for s in stations]), np.array([column.get(s, -1) for s in stations]), q
+    )
     for k, s in enumerate(spots):
         at_point = frames.apply(poses[s.station], s.centre[None])[0]
         total += float(np.sum((root_s[k] @ poses[s.station][:3, :3].T @ (at_point - point[s.target])) ** 2))
@@ -290,6 +297,31 @@ def _describe(
     return Solution(
         poses, position, turn, cov, residuals, targets, parts, sigma0, dof, total, limit, dof <= 0 or total <= limit, iterations, converged
     )
+
+
+def _link_residuals(
+    links: list[LinkObservation], tied: _Links, pose: Array, moving: NDArray[Any], q: Array
+) -> tuple[dict[str, LinkResidual], float]:
+    """Residuals with redundancy and normalized size (Baarda 1968), and their weighted square sum."""
+    if not links:
+        return {}, 0.0
+    v, j = tied.residuals(pose), tied.jacobians(pose)
+    padded = np.zeros((len(q) + 6, len(q) + 6))  # what is held does not move: its columns are zero
+    padded[: len(q), : len(q)] = q
+    ends = np.stack([np.where(moving[e] >= 0, moving[e], len(q)) for e in (tied.a, tied.b)], axis=1)
+    at = (ends[:, :, None] + np.arange(6)).reshape(len(links), 12)
+    ax = np.concatenate([-j, j], axis=2)
+    qv = tied.covariance - ax @ padded[at[:, :, None], at[:, None, :]] @ ax.transpose(0, 2, 1)
+    white = tied.root @ qv @ tied.root.transpose(0, 2, 1)
+    redundancy = np.trace(white, axis1=1, axis2=2)
+    value, vector = np.linalg.eigh((white + white.transpose(0, 2, 1)) / 2)
+    good = value > 1e-3
+    scaled = np.einsum("nij,nj->ni", tied.root, v)
+    u = np.einsum("nij,ni->nj", vector, scaled)
+    normalized = np.sqrt(np.where(good, u**2 / np.where(good, value, 1.0), 0.0).sum(axis=1) / np.maximum(good.sum(axis=1), 1))
+    metres, radians = np.linalg.norm(v[:, 3:], axis=1), np.linalg.norm(v[:, :3], axis=1)
+    rows = zip(links, metres, radians, normalized, redundancy, strict=True)
+    return {k.key: LinkResidual(float(m), float(r), float(n), float(f)) for k, m, r, n, f in rows}, float((scaled**2).sum())
 
 
 def snoop(

@@ -1,0 +1,222 @@
+"""Bring in, first points on screen, and a plan, all of a station of ten million points."""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import psycopg
+
+from .table import Row
+
+POINTS = 14_400_000  # directions, of which ten million come back
+
+
+def child(what: str, *words: str) -> dict[str, Any]:
+    """Run one piece in a process of its own; its answer with its peak memory."""
+    done = subprocess.run([sys.executable, "-m", "measures.points", what, *words], capture_output=True, text=True, env=os.environ)
+    if done.returncode:
+        raise RuntimeError(done.stderr[-2000:])
+    return json.loads(done.stdout.splitlines()[-1])
+
+
+def answer(**values: Any) -> None:
+    print(json.dumps({**values, "peak_gb": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6}))
+
+
+def make(path: str) -> None:
+    from taut_lantern.formats import e57
+    from taut_lantern.standins.scanner import Scanner
+    from taut_lantern.standins.site import simulate
+
+    cloud, _ = simulate("ST-02", Scanner(points=POINTS))
+    e57.write(Path(path), [e57.Outgoing("ST-02", cloud)])
+    answer(points=len(cloud))
+
+
+def plain(path: str) -> None:
+    import pye57
+
+    begin = time.perf_counter()
+    with pye57.E57(path) as f:
+        data = f.read_scan_raw(0)
+    answer(seconds=time.perf_counter() - begin, points=len(data["cartesianX"]))
+
+
+def upload(path: str) -> None:
+    from taut_lantern.steps.bring_in import uploads
+    from taut_lantern.steps.common import Progress
+    from taut_lantern.steps.projects import make_project
+    from taut_lantern.store.queue import app
+
+    with app.open():
+        project = make_project("Ten million")
+        original = uploads.put_file(project, Path(path))
+        uploads.read_original(project, original, Progress())
+    answer(project=project, original=original)
+
+
+def bring_in(project: str, original: str) -> None:
+    from taut_lantern.steps.bring_in.stations import import_scan
+    from taut_lantern.steps.common import Progress
+
+    begin = time.perf_counter()
+    import_scan(
+        project, {"original_id": original, "scan": 0, "name": "ST-02", "min_range": 0.4, "max_range": 200.0, "unit": "m"}, Progress()
+    )
+    answer(seconds=time.perf_counter() - begin)
+
+
+def plan(project: str) -> None:
+    from taut_lantern.steps.common import stations_of
+    from taut_lantern.steps.draw import sections
+    from taut_lantern.store.db import session
+    from taut_lantern.store.models import Section
+    from taut_lantern.store.tiles import read_tiles
+
+    made = sections.make_section(project, "plan", {"height": -0.5, "before": 0.0, "behind": 0.05})
+    with session() as s:
+        section, (station,) = s.get_one(Section, made), stations_of(s, project)
+        sections.slab_points(s, project, section)  # warm: the first reads fill the database's cache
+        begin = time.perf_counter()
+        points, _, counts = sections.slab_points(s, project, section)
+        seconds = time.perf_counter() - begin
+    begin = time.perf_counter()
+    kept = sum(int(((t.xyz[:, 2] <= -0.5) & (t.xyz[:, 2] >= -0.55)).sum()) for t in read_tiles(station_id=station.id))
+    answer(seconds=seconds, counts=counts, points=len(points), kept=kept, everything=time.perf_counter() - begin)
+
+
+def twelve() -> None:
+    """A project of twelve placed stations with about ten million points in all."""
+    from taut_lantern.formats import e57
+    from taut_lantern.standins.scanner import Scanner
+    from taut_lantern.standins.scene import STATIONS
+    from taut_lantern.standins.site import simulate
+    from taut_lantern.steps.bring_in import stations, uploads
+    from taut_lantern.steps.common import Progress, numbers, stations_of
+    from taut_lantern.steps.projects import make_project
+    from taut_lantern.store.db import session
+    from taut_lantern.store.queue import app
+
+    with app.open(), tempfile.TemporaryDirectory() as folder:
+        project = make_project("Twelve stations")
+        poses = {}
+        for name in STATIONS:
+            cloud, pose = simulate(name, Scanner(points=1_000_000))
+            poses[name] = pose
+            path = Path(folder) / f"{name}.e57"
+            e57.write(path, [e57.Outgoing(name, cloud)])
+            original = uploads.put_file(project, path)
+            uploads.read_original(project, original, Progress())
+            stations.import_scan(
+                project, {"original_id": original, "scan": 0, "name": name, "min_range": 0.4, "max_range": 200.0, "unit": "m"}, Progress()
+            )
+        with session() as s:
+            for x in stations_of(s, project):
+                x.pose = numbers(poses[x.name])
+    answer(project=project)
+
+
+def first_points(url: str, project: str, runs: int = 5) -> list[float]:
+    """Seconds from opening a project's address to the first points drawn, a fresh browser cache each time."""
+    from playwright.sync_api import sync_playwright
+
+    from tests.browser.driver import ARGS
+
+    out = []
+    with sync_playwright() as p:
+        chromium = p.chromium.launch(executable_path="/usr/bin/chromium", headless=True, chromium_sandbox=False, args=ARGS)
+        for _ in range(runs):
+            page = chromium.new_context(viewport={"width": 1280, "height": 800}).new_page()
+            page.goto(f"{url}/p/{project}/bring_in?budget=200000", wait_until="commit")
+            page.wait_for_function(
+                "() => +(document.querySelector('[aria-label=Bench]')?.dataset.drawn ?? 0) > 0", polling="raf", timeout=60_000
+            )
+            out.append(page.evaluate("() => performance.now() / 1000"))
+            page.context.close()
+        chromium.close()
+    return out
+
+
+def run() -> list[Row]:
+    from tests.served import Served
+
+    server = os.environ["LANTERN_SERVER"]
+    with psycopg.connect(f"{server}/postgres", autocommit=True) as c:
+        c.execute("DROP DATABASE IF EXISTS lantern_measure WITH (FORCE)")
+        c.execute("CREATE DATABASE lantern_measure")
+    os.environ["LANTERN_DATABASE"] = f"{server}/lantern_measure"
+    rows = []
+    with tempfile.TemporaryDirectory() as folder:
+        served = Served(os.environ["LANTERN_DATABASE"], Path(folder) / "log")
+        served.start()
+        try:
+            path = str(Path(folder) / "ten.e57")
+            made, sent = child("make", path), child("upload", path)
+            yard = child("plain", path)
+            mine = child("bring_in", sent["project"], sent["original"])
+            ratio = mine["seconds"] / yard["seconds"]
+            rows.append(
+                Row(
+                    f"Bring in {made['points']:,} points: from the stored E57 to tiles ready to view in the database",
+                    f"{mine['seconds']:.1f} s, {made['points'] / mine['seconds'] / 1e6:.2f} M points/s",
+                    f"plain pye57 read of the same file: {yard['seconds']:.1f} s; ours takes {ratio:.1f}x",
+                    "at most 3x",
+                    ratio <= 3,
+                )
+            )
+            rows.append(
+                Row(
+                    "Peak memory of that",
+                    f"{mine['peak_gb']:.2f} GB",
+                    f"plain read: {yard['peak_gb']:.2f} GB",
+                    "at most 1 GB",
+                    mine["peak_gb"] <= 1,
+                )
+            )
+            cut = child("plan", sent["project"])
+            c = cut["counts"]
+            rows.append(
+                Row(
+                    f"Plan of 5 cm from {made['points']:,} points: {c['points']:,} points found",
+                    f"{cut['seconds']:.2f} s, {c['tiles_read']} of {c['tiles']} tiles read",
+                    f"reading every tile and comparing heights: {cut['everything']:.2f} s ({cut['everything'] / cut['seconds']:.1f}x), {cut['kept']:,} points",
+                    "under 1 s",
+                    bool(cut["seconds"] < 1 and c["tiles_read"] < c["tiles"]),
+                )
+            )
+            twelve_id = child("twelve")["project"]
+            one, many = (np.median(first_points(served.url, p)) for p in (sent["project"], twelve_id))
+            rows.append(
+                Row(
+                    "First points on screen after opening ten million points in one station (cold browser cache, software drawing)",
+                    f"{one:.2f} s",
+                    "",
+                    "within 1 s",
+                    bool(one <= 1),
+                )
+            )
+            rows.append(
+                Row(
+                    "The same with ten million points in twelve stations",
+                    f"{many:.2f} s",
+                    f"one station: {one:.2f} s ({many / one:.2f}x)",
+                    "at most 1.5x",
+                    bool(many <= 1.5 * one),
+                )
+            )
+        finally:
+            served.stop()
+    return rows
+
+
+if __name__ == "__main__":
+    {"make": make, "plain": plain, "upload": upload, "bring_in": bring_in, "plan": plan, "twelve": twelve}[sys.argv[1]](*sys.argv[2:])
