@@ -1,0 +1,128 @@
+"""./lantern shots: one current picture of each main view, from the demo project, into docs/screenshots/."""
+
+from __future__ import annotations
+
+import os
+import re
+from pathlib import Path
+
+import psycopg
+
+from tests.browser.driver import Screen, browser
+from tests.served import Served
+
+FOLDER = Path(__file__).resolve().parents[2] / "docs" / "screenshots"
+
+
+def main() -> None:
+    server = os.environ["LANTERN_SERVER"]
+    with psycopg.connect(f"{server}/postgres", autocommit=True) as c:
+        c.execute("DROP DATABASE IF EXISTS lantern_shots WITH (FORCE)")
+        c.execute("CREATE DATABASE lantern_shots")
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    os.environ["LANTERN_DATABASE"] = f"{server}/lantern_shots"
+    served = Served(os.environ["LANTERN_DATABASE"], FOLDER.parents[1] / ".lantern" / "shots.log")
+    served.start()
+    try:
+        from taut_lantern.steps.demo import ensure
+        from taut_lantern.store.queue import app
+
+        with app.open():
+            project = ensure()
+        with browser(served.url, "shots", budget=700_000) as screen:
+            walk(screen, f"{served.url}/p/{project}")
+    finally:
+        served.stop()
+
+
+def walk(screen: Screen, url: str) -> None:
+    page = screen.page
+
+    def keep(name: str) -> None:
+        screen.drawn() if page.get_by_label("Bench", exact=True).count() else None
+        page.mouse.move(640, 790)
+        page.wait_for_timeout(700)
+        page.screenshot(path=FOLDER / f"{name}.png")
+
+    page.wait_for_selector("text=Ottermere")
+    page.screenshot(path=FOLDER / "projects.png")
+    page.goto(f"{url}/bring_in?budget=700000")
+    page.wait_for_selector("[data-station=ST-12]", timeout=180_000)
+    screen.idle()
+    screen.tab("Import report")
+    page.get_by_label("Coloured by").select_option("colour")
+    page.locator("[data-station=ST-02]").click()
+    page.get_by_label("Show ST-02").click()
+    page.get_by_label("Hide ST-01").click()
+    keep("bring_in")
+    page.get_by_label("Hide ST-02").click()
+    page.get_by_label("Show ST-01").click()
+    page.reload()
+    screen.step("tie")
+    page.get_by_label("Coloured by").select_option("station")
+    screen.press("Tie all stations")
+    screen.card("All 12 stations hang together", 240)
+    screen.idle()
+    screen.press("Find spheres")
+    screen.idle()
+    keep("tie")
+    page.locator("[data-row]").filter(has_text="ST-01 · ST-12").click()
+    keep("link")
+    screen.step("prove")
+    page.get_by_label("Coloured by").first.select_option("intensity")
+    keep("prove")
+    screen.step("place")
+    screen.press("Read the demo's survey")
+    screen.press("Keep 6 points")
+    screen.card(re.compile("control points agree"))
+    screen.press("Place the project on control")
+    screen.knot("place", "done")
+    page.get_by_label("Coloured by").first.select_option("station")
+    keep("place")
+    screen.step("clean")
+    screen.drawn()
+    screen.press("Set a box round the site")
+    screen.card("A crop box is on")
+    screen.press("Draw round points")
+    box = page.get_by_label("Bench", exact=True).bounding_box()
+    assert box is not None
+    x, y = box["x"] + box["width"] * 0.25, box["y"] + box["height"] / 2
+    page.mouse.move(x - 25, y - 25)
+    page.mouse.down()
+    for dx, dy in ((25, -25), (25, 25), (-25, 25)):
+        page.mouse.move(x + dx, y + dy, steps=5)
+    page.mouse.up()
+    screen.card(re.compile(r"[\d,]+ points lie inside"))
+    keep("clean")
+    screen.press("Keep them")
+    screen.step("colour")
+    screen.press("true colour")
+    keep("colour")
+    screen.step("draw")
+    screen.press("Pick two points in plan")
+    screen.drawn()
+    page.mouse.click(box["x"] + box["width"] * 0.30, box["y"] + box["height"] * 0.53)
+    page.mouse.click(box["x"] + box["width"] * 0.63, box["y"] + box["height"] * 0.38)
+    screen.sheet("slab")
+    screen.press("Find lines and circles")
+    screen.sheet("traces")
+    keep("section")
+    screen.press("Back to the plan")
+    screen.press("Cut the plan")
+    screen.sheet("slab")
+    screen.press("Find lines and circles")
+    screen.sheet("traces")
+    screen.press(re.compile("^Accept all"))
+    page.locator("[data-row]").first.click()
+    screen.tab("Lines")
+    page.locator("[data-row]").nth(3).click()
+    keep("draw")
+    screen.step("hand_over")
+    for kind in ("E57", "LAZ", "DXF", "PDF"):
+        screen.press(f"Make the {kind}")
+    screen.card("4 deliveries, all of the project as it stands", 180)
+    keep("hand_over")
+
+
+if __name__ == "__main__":
+    main()
