@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -61,8 +62,9 @@ class Screen:
         return int(self.page.wait_for_function(js, timeout=1000 * seconds).json_value())
 
     def idle(self, seconds: float = 120) -> None:
-        """Wait until no work is under way."""
-        self.page.wait_for_timeout(600)
+        """Wait until work that was just asked for has begun and no work is under way."""
+        with contextlib.suppress(AssertionError):  # short work may be over before it is seen
+            expect(self.page.locator("[data-jobs]")).to_have_count(1, timeout=3000)
         expect(self.page.locator("[data-jobs]")).to_have_count(0, timeout=1000 * seconds)
 
     def bench(self) -> Any:

@@ -44,8 +44,6 @@ def walk(screen: Screen, url: str) -> None:
         page.wait_for_timeout(700)
         page.screenshot(path=FOLDER / f"{name}.png")
 
-    page.wait_for_selector("text=Ottermere")
-    page.screenshot(path=FOLDER / "projects.png")
     page.goto(f"{url}/bring_in?budget=700000")
     page.wait_for_selector("[data-station=ST-12]", timeout=180_000)
     screen.idle()
@@ -68,6 +66,7 @@ def walk(screen: Screen, url: str) -> None:
     keep("tie")
     page.locator("[data-row]").filter(has_text="ST-01 · ST-12").click()
     keep("link")
+    screen.press("Back to the whole")
     screen.step("prove")
     page.get_by_label("Coloured by").first.select_option("intensity")
     keep("prove")
@@ -113,15 +112,20 @@ def walk(screen: Screen, url: str) -> None:
     screen.press("Find lines and circles")
     screen.sheet("traces")
     screen.press(re.compile("^Accept all"))
-    page.locator("[data-row]").first.click()
     screen.tab("Lines")
-    page.locator("[data-row]").nth(3).click()
+    page.get_by_role("button", name="length m").click()
+    page.get_by_role("button", name="length m").click()
+    page.locator("[data-row]").nth(0).click()
+    page.wait_for_timeout(6500)  # until the last notice has gone
     keep("draw")
     screen.step("hand_over")
     for kind in ("E57", "LAZ", "DXF", "PDF"):
         screen.press(f"Make the {kind}")
     screen.card("4 deliveries, all of the project as it stands", 180)
     keep("hand_over")
+    page.get_by_title("All projects").click()
+    page.wait_for_selector("text=12 stations")
+    page.screenshot(path=FOLDER / "projects.png")
 
 
 if __name__ == "__main__":

@@ -66,9 +66,21 @@ def test_verdicts_of_rays_are_the_same(pair: Any, shift: tuple[float, float, flo
 
 @given(st.lists(st.tuples(*[st.floats(-400, 400, width=32)] * 3), min_size=1, max_size=30))
 def test_morton_codes_are_the_same(points: list[tuple[float, float, float]]) -> None:
-    xyz = np.array(points, np.float32)
-    low = xyz.min(axis=0).astype(float)
-    np.testing.assert_array_equal(order.morton(xyz, low, 0.01), reference.morton(xyz, low, 0.01))
+    columns = np.ascontiguousarray(np.array(points, np.float32).T)
+    low = columns.min(axis=1).astype(float)
+    np.testing.assert_array_equal(order.morton(columns, low, 0.01), reference.morton(columns, low, 0.01))
+
+
+@given(
+    st.lists(st.tuples(*[st.floats(allow_nan=True, width=64)] * 3, st.booleans()), min_size=1, max_size=30),
+    st.sampled_from([1.0, 0.001, 0.3048]),
+)
+def test_points_are_sorted_out_alike(points: list[tuple[float, float, float, bool]], factor: float) -> None:
+    columns, valid = np.array([p[:3] for p in points]).T.copy(), np.array([p[3] for p in points])
+    out = np.zeros(len(points), np.uint8)
+    count = order.classify(columns, valid, factor, 0.4, 200.0, out)
+    np.testing.assert_array_equal(out, reference.classify(columns, valid, factor, 0.4, 200.0))
+    np.testing.assert_array_equal(count, np.bincount(out, minlength=5))
 
 
 def test_height_votes_are_the_same() -> None:

@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from taut_lantern.core.scan.octree import TILE, arrange
+from taut_lantern.core.scan.octree import TILE, _sorted, arrange
 from tests.support import room
 
 
@@ -30,6 +30,13 @@ def test_each_level_halves_the_spacing_and_coarse_levels_are_spread_over_the_who
     first = np.concatenate([xyz[order[t.first : t.first + t.count]] for t in tiles if t.level == 0])
     assert len(first) < 0.05 * len(xyz)
     assert (np.ptp(first, axis=0) > 0.9 * np.ptp(xyz, axis=0)).all()
+
+
+def test_both_ways_of_sorting_give_the_same_order_of_cells() -> None:
+    codes = np.random.default_rng(1).integers(0, 1 << 39, 5000).astype(np.uint64) << np.uint64(21)
+    (fast, short, depth), (slow, full, whole) = _sorted(codes.copy(), 13), _sorted(codes.copy(), 14)
+    np.testing.assert_array_equal(fast, slow)
+    np.testing.assert_array_equal(short, full >> np.uint64(3 * (whole - depth)))
 
 
 @pytest.mark.parametrize("xyz", [np.zeros((0, 3)), np.zeros((5, 3)), np.full((3, 3), 5e6), np.array([[0, 0, 0], [1e-6, 0, 0], [90, 0, 0]])])

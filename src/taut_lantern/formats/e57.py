@@ -193,23 +193,27 @@ def blocks(
 
 def _block(data: dict[str, NDArray[Any]], n: int, i_limits: tuple[float, float], c_limits: tuple[float, float]) -> Block:
     if "cartesianX" in data:
-        xyz = np.stack([data[f"cartesian{a}"][:n] for a in "XYZ"], axis=1).astype(float)
+        xyz = np.array([data[f"cartesian{a}"][:n] for a in "XYZ"], dtype=float).T
         state = data.get("cartesianInvalidState")
     else:
         r, az, el = (data[f"spherical{a}"][:n] for a in ("Range", "Azimuth", "Elevation"))
-        xyz = np.stack([r * np.cos(el) * np.cos(az), r * np.cos(el) * np.sin(az), r * np.sin(el)], axis=1)
+        xyz = np.array([r * np.cos(el) * np.cos(az), r * np.cos(el) * np.sin(az), r * np.sin(el)], dtype=float).T
         state = data.get("sphericalInvalidState")
     valid = np.ones(n, bool) if state is None else state[:n] == 0
     intensity = None
     if "intensity" in data:
         low, high = i_limits
-        raw = data["intensity"][:n].astype(np.float32)
-        intensity = np.clip((raw - low) / (high - low), 0, 1) if high > low else np.clip(raw, 0, 1)
-        intensity = np.nan_to_num(intensity).astype(np.float32)
+        intensity = np.nan_to_num(data["intensity"][:n].astype(np.float32), copy=False)
+        if high > low and (low, high) != (0.0, 1.0):
+            intensity = (intensity - np.float32(low)) / np.float32(high - low)
+        np.clip(intensity, 0, 1, out=intensity)
     rgb = None
     if "colorRed" in data:
         top = c_limits[1] if math.isfinite(c_limits[1]) and c_limits[1] > 0 else 255.0
-        rgb = np.stack([np.clip(data[f"color{c}"][:n] * (255.0 / top), 0, 255) for c in ("Red", "Green", "Blue")], axis=1).astype(np.uint8)
+        rgb = np.empty((n, 3), np.uint8)
+        for k, c in enumerate(("Red", "Green", "Blue")):
+            raw = data[f"color{c}"][:n]
+            rgb[:, k] = raw if top == 255 else np.clip(raw * (255.0 / top), 0, 255)
     row = data["rowIndex"][:n].astype(np.int32) if "rowIndex" in data else None
     column = data["columnIndex"][:n].astype(np.int32) if "columnIndex" in data else None
     return Block(xyz, valid, intensity, rgb, row, column)

@@ -92,13 +92,17 @@ def _escape(text: str) -> str:
 
 
 def _widths(table: ReportTable) -> list[float]:
-    """Columns of short values as wide as they need, the rest for the words."""
+    """Millimetre-true widths (points) that fill 170 mm: short values as wide as they need, the rest for the words."""
     longest = [max(len(c), *(len(r[k]) for r in table.rows)) for k, c in enumerate(table.columns)]
     heads = [max(len(word) for word in c.split()) for c in table.columns]
-    short = [max(min(max(n, h), 17), h, 5) for n, h in zip(longest, heads, strict=True)]
-    long_ = [max(0, min(n, 110) - 17) for n in longest]
-    room = 170 - 2.0 * sum(short)
-    return [(2.0 * s + (room * w / sum(long_) if sum(long_) else room / len(short))) * mm for s, w in zip(short, long_, strict=True)]
+    need = [1.4 * max(min(n, 17), h) + 2.6 for n, h in zip(longest, heads, strict=True)]
+    wish = [float(max(0, min(n, 110) - 17)) for n in longest]
+    for_words = max(0.0, 170 - sum(need))
+    if any(wish):
+        for_words = max(for_words, 50.0)
+        squeeze = min(1.0, (170 - for_words) / sum(need))
+        return [(squeeze * n + for_words * w / sum(wish)) * mm for n, w in zip(need, wish, strict=True)]
+    return [170 * n / sum(need) * mm for n in need]
 
 
 def write(path: Path, report: Report) -> None:
@@ -127,6 +131,8 @@ def write(path: Path, report: Report) -> None:
                 [
                     ("LINEBELOW", (0, 0), (-1, -1), 0.3, RULE),
                     ("VALIGN", (0, 0), (-1, -1), "TOP"),
+                    ("LEFTPADDING", (0, 0), (-1, -1), 0),
+                    ("RIGHTPADDING", (0, 0), (-1, -1), 5),
                     ("TOPPADDING", (0, 0), (-1, -1), 1.5),
                     ("BOTTOMPADDING", (0, 0), (-1, -1), 1.5),
                 ]

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import tempfile
+from pathlib import Path
+
 import numpy as np
 
 from ..core.align.believe import tie
 from ..core.align.prepared import prepare
+from ..core.kernels.order import classify
 from ..core.scan.grid import range_image
 from ..core.scan.octree import arrange
 from ..core.targets.spheres import find_spheres
+from ..formats import e57
 from .scanner import Scanner
 from .site import simulate
 
@@ -19,4 +24,8 @@ def warm() -> None:
     tie(prepared)
     arrange(scans["ST-01"].xyz)
     find_spheres(range_image(scans["ST-01"]), [0.1])
-    arrange(np.zeros((3, 3), np.float32))
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "warm.e57"
+        e57.write(path, [e57.Outgoing("warm", scans["ST-01"])])
+        for block in e57.blocks(path, 0):
+            classify(block.xyz.T, block.valid, 1.0, 0.4, 200.0, np.empty(len(block.xyz), np.uint8))

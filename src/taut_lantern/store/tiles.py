@@ -6,7 +6,9 @@ rgb uint8. What the browser gets is the same, uncompressed, with intensity cut t
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
@@ -18,7 +20,7 @@ from psycopg.types.json import Jsonb
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..core.scan.octree import Tile, arrange
+from ..core.scan.octree import Tile, arrange_columns
 from ..core.scan.scan import Scan
 from ..settings import settings
 from .models import Edit, EditDelta, GridRow, Station, TileRow
@@ -34,8 +36,24 @@ class TilePoints:
     rgb: NDArray[np.uint8]
 
 
-def _pack(xyz: NDArray[np.float32], intensity: NDArray[np.uint16], rgb: NDArray[np.uint8]) -> bytes:
-    body = np.ascontiguousarray(xyz.T).tobytes() + intensity.tobytes() + np.ascontiguousarray(rgb).tobytes()
+def _packed(tiles: list[Tile], xyz: NDArray[np.float32], intensity: NDArray[np.uint16], rgb: NDArray[np.uint8]) -> Iterator[bytes]:
+    """Bytes of each tile, packed a few tiles ahead in a second thread while the database takes the one before."""
+
+    def pack(tile: Tile) -> bytes:
+        part = slice(tile.first, tile.first + tile.count)
+        body = b"".join((*(c[part].tobytes() for c in xyz), intensity[part].tobytes(), rgb[part].tobytes()))
+        return zstandard.ZstdCompressor(level=1).compress(body)
+
+    with ThreadPoolExecutor(2) as pool:
+        ahead = deque(pool.submit(pack, t) for t in tiles[:8])
+        for k in range(len(tiles)):
+            if k + 8 < len(tiles):
+                ahead.append(pool.submit(pack, tiles[k + 8]))
+            yield ahead.popleft().result()
+
+
+def _pack_grid(row: NDArray[np.int32], column: NDArray[np.int32], order: NDArray[np.int64]) -> bytes:
+    body = np.take(row, order).astype(np.int32).tobytes() + np.take(column, order).astype(np.int32).tobytes()
     return zstandard.ZstdCompressor(level=1).compress(body)
 
 
@@ -55,21 +73,23 @@ def for_browser(first: int, count: int, data: bytes) -> bytes:
 
 def write_station(s: Session, station: Station, scan: Scan, report: Callable[[int, int], None] = lambda d, t: None) -> None:
     """Put a scan's points in their final order and store them as tiles, in the caller's transaction."""
-    order, tiles = arrange(scan.xyz)
-    intensity = np.zeros(len(scan), np.uint16) if scan.intensity is None else np.round(scan.intensity * 65535).astype(np.uint16)
-    rgb = np.zeros((len(scan), 3), np.uint8) if scan.rgb is None else scan.rgb
+    order, tiles, xyz = arrange_columns(np.ascontiguousarray(scan.xyz.T))
+    n = len(scan)
+    intensity = np.zeros(n, np.uint16) if scan.intensity is None else np.round(np.take(scan.intensity, order) * 65535).astype(np.uint16)
+    rgb = np.zeros((n, 3), np.uint8) if scan.rgb is None else np.take(scan.rgb, order, axis=0)
     station.points, station.has_rgb, station.has_intensity = len(scan), scan.rgb is not None, scan.intensity is not None
-    station.low, station.high = scan.xyz.min(axis=0).tolist(), scan.xyz.max(axis=0).tolist()
+    station.low, station.high = xyz.min(axis=1).tolist(), xyz.max(axis=1).tolist()
     s.add(station)
     s.flush()
+    pool = ThreadPoolExecutor(1)  # the scanner's grid is packed while tiles are written
+    grid = None if scan.row is None or scan.column is None else pool.submit(_pack_grid, scan.row, scan.column, order)
     connection: psycopg.Connection[Any] = s.connection().connection.driver_connection  # type: ignore[assignment]
     with (
         connection.cursor() as cursor,
         cursor.copy("COPY tile (station_id, level, first, count, low, high, spacing, data) FROM STDIN (FORMAT BINARY)") as copy,
     ):
         copy.set_types(["varchar", "int4", "int8", "int4", "jsonb", "jsonb", "float8", "bytea"])
-        for k, tile in enumerate(tiles):
-            pick = order[tile.first : tile.first + tile.count]
+        for k, (tile, body) in enumerate(zip(tiles, _packed(tiles, xyz, intensity, rgb), strict=True)):
             copy.write_row(
                 (
                     station.id,
@@ -79,13 +99,13 @@ def write_station(s: Session, station: Station, scan: Scan, report: Callable[[in
                     Jsonb(list(tile.low)),
                     Jsonb(list(tile.high)),
                     tile.spacing,
-                    _pack(scan.xyz[pick], intensity[pick], rgb[pick]),
+                    body,
                 )
             )
             report(k + 1, len(tiles))
-    if scan.row is not None and scan.column is not None:
-        body = scan.row[order].astype(np.int32).tobytes() + scan.column[order].astype(np.int32).tobytes()
-        s.add(GridRow(station_id=station.id, data=zstandard.ZstdCompressor(level=1).compress(body)))
+    if grid is not None:
+        s.add(GridRow(station_id=station.id, data=grid.result()))
+    pool.shutdown()
 
 
 def tiles_of(s: Session, station_ids: list[str]) -> list[Any]:

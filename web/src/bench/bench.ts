@@ -78,6 +78,7 @@ export class Bench {
       return p;
     });
     this.frameOnce();
+    this.fitPanes(this.shown.filter((p) => !p.touched), true);
     this.draw();
   }
 
@@ -105,18 +106,24 @@ export class Bench {
 
   /** Look at the selected stations, or at all that are visible. */
   frame(all = false) {
+    for (const p of this.panes.values()) p.touched = false;
+    this.fitPanes([...this.panes.values()], all);
+    this.draw();
+  }
+
+  private fitPanes(panes: Pane[], all: boolean) {
     const some = all ? [] : this.scene.stations.filter((s) => s.selected && s.visible);
     const which = some.length ? some : this.scene.stations.filter((s) => s.visible);
     if (!which.length) return;
     const box = new THREE.Box3();
     for (const s of which) box.expandByPoint(new THREE.Vector3(s.pose?.[3] ?? 0, s.pose?.[7] ?? 0, s.pose?.[11] ?? 0));
     box.expandByVector(new THREE.Vector3(7, 7, 3.2));
-    for (const p of this.panes.values()) p.frame(box.min, box.max);
-    this.draw();
+    for (const p of panes) p.frame(box.min, box.max);
   }
 
   topView() {
     const p = this.panes.get("space")!;
+    p.touched = true;
     p.pitch = 1.55;
     p.yaw = -Math.PI / 2;
     this.draw();
@@ -261,6 +268,7 @@ export class Bench {
     else if (this.scene.tool === "place" && d.pane.kind === "plan" && d.button !== 1 && this.scene.placing) this.carry(d.pane, dx, dy, d.button === 2 || e.shiftKey);
     else if (d.button === 0 && d.pane.kind === "space" && !e.shiftKey) d.pane.turn(dx, dy);
     else d.pane.shift(dx, dy, this.scene.slab);
+    d.pane.touched = true;
     d.x = x;
     d.y = y;
     this.moving = performance.now();
@@ -362,6 +370,7 @@ export class Bench {
     const factor = Math.exp(Math.max(-120, Math.min(120, e.deltaY)) * 0.0016);
     const under = pane.kind === "space" && factor < 1 ? this.pointAt(pane, x, y) : null;
     pane.zoom(factor, x, y, this.scene.slab, under);
+    pane.touched = true;
     this.moving = performance.now();
     this.draw();
   }
@@ -371,7 +380,10 @@ export class Bench {
     const pane = this.shown.find((p) => p.contains(x, y));
     const p = pane && this.pointAt(pane, x, y);
     if (!p) return;
-    for (const q of this.shown) q.middle.copy(p);
+    for (const q of this.shown) {
+      q.middle.copy(p);
+      q.touched = true;
+    }
     this.draw();
   }
 

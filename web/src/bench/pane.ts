@@ -4,6 +4,7 @@ import type { PaneKind, Rect, Slab } from "./types";
 
 export class Pane {
   rect: Rect = { x: 0, y: 0, w: 1, h: 1 };
+  touched = false; // somebody moved it: leave it where it is
   readonly camera: THREE.PerspectiveCamera | THREE.OrthographicCamera;
   /** space: pivot; plan: middle; slice: middle (all project frame) */
   readonly middle = new THREE.Vector3();

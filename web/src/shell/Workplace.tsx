@@ -1,9 +1,9 @@
 /** One project: thread, roster, bench, card, ledger; its commands and keys; files dropped anywhere on the page. */
 import { Tabs } from "radix-ui";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { Group, Panel, Separator } from "react-resizable-panels";
 import { http, Refusal, sent } from "../api/client";
-import { cache, listen, tell, tellError, useProject, useSections } from "../api/queries";
+import { cache, listen, tell, tellError, useJobs, useProject, useSections } from "../api/queries";
 import { filesOf, upload } from "../api/uploads";
 import { Button, Quiet } from "../kit";
 import { onKey, provide } from "../kit/commands";
@@ -22,6 +22,7 @@ export function Workplace({ id, leave }: { id: string; leave: () => void }) {
   const sections = useSections(id).data;
   const [over, setOver] = useState(false);
   useEffect(() => listen(id), [id]);
+  useFailures(id);
   useEffect(() => {
     if (project) document.title = `${project.name} · Taut Lantern`;
   }, [project]);
@@ -97,6 +98,19 @@ export function Workplace({ id, leave }: { id: string; leave: () => void }) {
       <KeySheet />
     </div>
   );
+}
+
+/** Work that fails while one looks is told at once, wherever one is. */
+function useFailures(id: string) {
+  const jobs = useJobs(id).data;
+  const known = useRef<Set<string> | null>(null);
+  useEffect(() => {
+    if (!jobs) return;
+    const failed = jobs.filter((j) => j.state === "failed");
+    const fresh = failed.find((j) => known.current && !known.current.has(j.id));
+    known.current = new Set(failed.map((j) => j.id));
+    if (fresh?.error) tell(`${fresh.title} failed: ${String(fresh.error["message"])}`, String(fresh.error["remedy"] || "try it again"), false);
+  }, [jobs]);
 }
 
 function commandsOf(id: string) {

@@ -8,7 +8,7 @@ Gauss-Newton).
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,12 +19,14 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Line:
-    """From a (2,) to b (2,), metres in the section frame; rms of the points across it; how many."""
+    """From a (2,) to b (2,), metres in the section frame; rms of the points across it; how many; crowded: one of
+    five or more alike side by side, as the scan lines on a level surface that the slab grazes."""
 
     a: tuple[float, float]
     b: tuple[float, float]
     rms: float
     points: int
+    crowded: bool = False
 
 
 @dataclass(frozen=True)
@@ -89,7 +91,23 @@ def find_lines(points: Array, shortest: float = 0.35, tolerance: float = 0.012, 
         for j in range(len(angles)):
             votes[j] -= np.bincount(((p[used & free] @ normal[j] + reach) / 0.02).astype(int), minlength=bins)[:bins].astype(np.int32)
         free &= ~used
+    found = [replace(k, crowded=_neighbours(k, found) >= 4) for k in found]
     return sorted(found, key=lambda x: -x.points)
+
+
+def _neighbours(line: Line, others: list[Line]) -> int:
+    """How many others run within 5 degrees and 0.6 m of a line, beside at least half of the shorter one."""
+    a, b = np.array(line.a), np.array(line.b)
+    length = float(np.linalg.norm(b - a))
+    u = (b - a) / length
+    count = 0
+    for k in others:
+        ends = (np.array([k.a, k.b]) - a) @ np.array([[u[0], -u[1]], [u[1], u[0]]])
+        other = float(np.linalg.norm(ends[1] - ends[0]))
+        beside = min(length, ends[:, 0].max()) - max(0.0, ends[:, 0].min())
+        lean = abs(ends[1, 1] - ends[0, 1])
+        count += k is not line and lean < 0.087 * other and abs(ends[:, 1].mean()) < 0.6 and beside > 0.5 * min(length, other)
+    return count
 
 
 def _runs(p: Array, index: NDArray[np.int64], normal: Array, gap: float) -> list[NDArray[np.int64]]:
@@ -144,7 +162,7 @@ def _filled(p: Array, middle: Array, direction: Array, length: float, own: int, 
     q = p - middle
     across = (q @ np.array([-direction[1], direction[0]]))[np.abs(q @ direction) < length / 2]
     each = own / (2 * tolerance)
-    return all(((side > 0.03) & (side < 0.08)).sum() / 0.05 > 0.35 * each for side in (across, -across))
+    return all(((side > 0.03) & (side < 0.20)).sum() / 0.17 > 0.2 * each for side in (across, -across))
 
 
 def fit_circle(p: Array) -> tuple[Array, float, float]:

@@ -12,14 +12,15 @@ DEPTH = 20  # bits per axis
 
 
 @jit
-def morton(xyz, low, cell):  # type: ignore[no-untyped-def]
-    """(n,) uint64 Morton codes of xyz (n, 3) in a cube from ``low`` with 2^20 cells of ``cell`` metres a side."""
-    out = np.zeros(len(xyz), np.uint64)
+def morton(columns, low, cell):  # type: ignore[no-untyped-def]
+    """(n,) uint64 Morton codes of columns (3, n) in a cube from ``low`` with 2^20 cells of ``cell`` metres a side."""
+    n = columns.shape[1]
+    out = np.zeros(n, np.uint64)
     top = (1 << 20) - 1
-    for k in range(len(xyz)):
+    for k in range(n):
         code = np.uint64(0)
         for a in range(3):
-            v = np.uint64(min(max(int((xyz[k, a] - low[a]) / cell), 0), top))
+            v = np.uint64(min(max(int((columns[a, k] - low[a]) / cell), 0), top))
             v = (v | (v << np.uint64(32))) & np.uint64(0x1F00000000FFFF)
             v = (v | (v << np.uint64(16))) & np.uint64(0x1F0000FF0000FF)
             v = (v | (v << np.uint64(8))) & np.uint64(0x100F00F00F00F00F)
@@ -28,6 +29,30 @@ def morton(xyz, low, cell):  # type: ignore[no-untyped-def]
             code |= v << np.uint64(a)
         out[k] = code
     return out
+
+
+@jit
+def classify(columns, valid, factor, nearest, farthest, out):  # type: ignore[no-untyped-def]
+    """What each point (3, n) is: 0 kept, 1 marked invalid, 2 not finite, 3 too near, 4 too far; into out (n,) uint8.
+    factor: metres per unit of the columns; nearest, farthest: metres. Returns how many of each."""
+    count = np.zeros(5, np.int64)
+    low, high = nearest * nearest, farthest * farthest
+    for k in range(columns.shape[1]):
+        x, y, z = columns[0, k] * factor, columns[1, k] * factor, columns[2, k] * factor
+        rho2 = x * x + y * y + z * z
+        if not valid[k]:
+            kind = 1
+        elif not (np.isfinite(columns[0, k]) and np.isfinite(columns[1, k]) and np.isfinite(columns[2, k])):
+            kind = 2
+        elif rho2 < low:
+            kind = 3
+        elif rho2 > high:
+            kind = 4
+        else:
+            kind = 0
+        out[k] = kind
+        count[kind] += 1
+    return count
 
 
 @jit

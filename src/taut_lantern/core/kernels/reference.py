@@ -113,10 +113,17 @@ def associate(
     return out, ok
 
 
-def morton(xyz: NDArray[np.float32], low: Array, cell: float) -> NDArray[np.uint64]:
+def classify(columns: Array, valid: NDArray[np.bool_], factor: float, nearest: float, farthest: float) -> NDArray[np.uint8]:
+    finite = np.isfinite(columns).all(axis=0)
+    with np.errstate(invalid="ignore", over="ignore"):
+        rho = np.sqrt(((columns * factor) ** 2).sum(axis=0))
+    return np.select([~valid, ~finite, rho < nearest, rho > farthest], [1, 2, 3, 4], 0).astype(np.uint8)
+
+
+def morton(columns: NDArray[np.float32], low: Array, cell: float) -> NDArray[np.uint64]:
     top = (1 << 20) - 1
     out = []
-    for p in xyz:
+    for p in columns.T:
         code = 0
         for axis in range(3):
             v = min(max(int((float(p[axis]) - low[axis]) / cell), 0), top)

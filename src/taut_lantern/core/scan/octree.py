@@ -31,39 +31,73 @@ class Tile:
 
 def arrange(xyz: NDArray[np.float32], coarsest: float = 0.8) -> tuple[NDArray[np.int64], list[Tile]]:
     """(order, tiles): order (n,) puts the points into their final order. coarsest: cell of level 0, metres."""
-    if len(xyz) == 0:
-        return np.zeros(0, np.int64), []
-    low = xyz.min(axis=0).astype(float)
-    side = max(float((xyz.max(axis=0) - low).max()), 1e-3) * 1.0001
-    codes = kernels.morton(xyz, low, side / (1 << kernels.DEPTH))
-    by_code = np.argsort(codes, kind="stable")
-    codes = codes[by_code]
-    bits = max(1, min(kernels.DEPTH, int(np.ceil(np.log2(max(side / coarsest, 2.0))))))
-    first_shift = 3 * (kernels.DEPTH - bits)
-    count = max(1, min(LEVELS, kernels.DEPTH - bits + 1))
-    level = kernels.levels(codes, first_shift, count - 1)
-    final = np.argsort(level, kind="stable")
-    order = by_code[final]
-    tiles: list[Tile] = []
-    sorted_codes, sorted_level = codes[final], level[final]
-    for k in range(count):
-        start, end = np.searchsorted(sorted_level, [k, k + 1])
-        _cut(xyz, order, sorted_codes, int(start), int(end), 3 * kernels.DEPTH, k, side / (1 << bits) / (1 << k), tiles)
+    order, tiles, _ = arrange_columns(np.ascontiguousarray(xyz.T), coarsest)
     return order, tiles
 
 
-def _cut(
-    xyz: NDArray, order: NDArray, codes: NDArray, start: int, end: int, shift: int, level: int, spacing: float, tiles: list[Tile]
-) -> None:
-    """Split a run of one level by octree node until each piece is at most TILE points."""
+def arrange_columns(columns: NDArray[np.float32], coarsest: float = 0.8) -> tuple[NDArray[np.int64], list[Tile], NDArray[np.float32]]:
+    """As :func:`arrange` for columns (3, n), with the columns in their final order as a third result."""
+    if columns.shape[1] == 0:
+        return np.zeros(0, np.int64), [], columns
+    low = columns.min(axis=1).astype(float)
+    side = max(float((columns.max(axis=1) - low).max()), 1e-3) * 1.0001
+    bits = max(1, min(kernels.DEPTH, int(np.ceil(np.log2(max(side / coarsest, 2.0))))))
+    count = max(1, min(LEVELS, kernels.DEPTH - bits + 1))
+    by_code, codes, depth = _sorted(kernels.morton(columns, low, side / (1 << kernels.DEPTH)), bits + count - 1)
+    level = kernels.levels(codes, 3 * (depth - bits), count - 1)
+    final = np.argsort(level, kind="stable")
+    order = by_code[final]
+    del by_code
+    codes, level = codes[final], level[final]
+    del final
+    runs: list[tuple[int, int, int]] = []
+    for k in range(count):
+        start, end = np.searchsorted(level, [k, k + 1])
+        _cut(codes, int(start), int(end), 3 * depth, k, runs)
+    del codes
+    ordered = np.stack([np.take(c, order) for c in columns])
+    starts = np.array([first for _, first, _ in runs])
+    lows = np.stack([np.minimum.reduceat(c, starts) for c in ordered], axis=1).tolist()
+    highs = np.stack([np.maximum.reduceat(c, starts) for c in ordered], axis=1).tolist()
+    cell = side / (1 << bits)
+    tiles = [
+        Tile(k, first, n, (a[0], a[1], a[2]), (b[0], b[1], b[2]), cell / (1 << k))
+        for (k, first, n), a, b in zip(runs, lows, highs, strict=True)
+    ]
+    return order, tiles, ordered
+
+
+def _sorted(codes: NDArray[np.uint64], need: int) -> tuple[NDArray[np.int64], NDArray[np.uint64], int]:
+    """(order, codes in that order, their depth); equal codes keep their order. need: depth that levels look at.
+
+    When it fits, code and index share one 64-bit word: sorting words is several times faster than sorting indices.
+    """
+    short = 13
+    if len(codes) >= 1 << 24 or need > short:
+        order = np.argsort(codes, kind="stable")
+        return order, codes[order], kernels.DEPTH
+    codes >>= np.uint64(3 * (kernels.DEPTH - short))
+    codes <<= np.uint64(24)
+    codes |= np.arange(len(codes), dtype=np.uint64)
+    codes.sort()
+    order = (codes & np.uint64((1 << 24) - 1)).astype(np.int64)
+    codes >>= np.uint64(24)
+    return order, codes, short
+
+
+def _cut(codes: NDArray[np.uint64], start: int, end: int, shift: int, level: int, runs: list[tuple[int, int, int]]) -> None:
+    """Split a run of one level by octree node until each piece is at most TILE points; (level, first, count) each."""
     if end <= start:
         return
     if end - start <= TILE or shift == 0:
-        p = xyz[order[start:end]]
-        tiles.append(Tile(level, start, end - start, tuple(p.min(axis=0).tolist()), tuple(p.max(axis=0).tolist()), spacing))
+        runs.append((level, start, end - start))
         return
     shift -= 3
-    node = codes[start:end] >> np.uint64(shift)
-    edges = np.concatenate([[0], np.nonzero(np.diff(node))[0] + 1, [end - start]])
-    for a, b in zip(edges[:-1], edges[1:], strict=True):
-        _cut(xyz, order, codes, start + int(a), start + int(b), shift, level, spacing, tiles)
+    first, last = int(codes[start]) >> shift, int(codes[end - 1]) >> shift
+    inside = [start]
+    while first <= last and inside[-1] < end:  # the codes are sorted: each node's end by bisection
+        at = start + int(np.searchsorted(codes[start:end], np.uint64((first + 1) << shift)))
+        inside.append(at)
+        first = int(codes[at]) >> shift if at < end else last + 1
+    for a, b in zip(inside[:-1], inside[1:], strict=True):
+        _cut(codes, a, b, shift, level, runs)

@@ -11,6 +11,7 @@ from sqlalchemy import func, select
 
 from ...core import frames
 from ...core.errors import BadInput
+from ...core.kernels.order import classify
 from ...core.scan.scan import Scan
 from ...formats import e57
 from ...store import journal
@@ -77,28 +78,28 @@ def read_scan(
     path: Path, index: int, shown: str, min_range: float, max_range: float, factor: float, progress: Progress
 ) -> tuple[Scan, dict[str, Any]]:
     """Points of one scan within the limits, and the import report's counts."""
-    counts = {"read": 0, "invalid": 0, "not_finite": 0, "too_near": 0, "too_far": 0, "kept": 0}
-    parts: list[Scan] = []
+    names = ("kept", "invalid", "not_finite", "too_near", "too_far")
+    counts = dict.fromkeys(("read", *names), 0)
+    out: dict[str, Any] = {}
+    total = e57.headers(path, shown)[index].points
     for b in e57.blocks(path, index, shown, lambda done, total: progress.report("reading points", done, total)):
         progress.check()
-        n = len(b.xyz)
-        finite = np.asarray(np.isfinite(b.xyz).all(axis=1))
-        with np.errstate(invalid="ignore", over="ignore"):
-            rho = np.sqrt((np.where(finite[:, None], b.xyz, 0.0) ** 2).sum(axis=1)) * factor
-        near, far = b.valid & finite & (rho < min_range), b.valid & finite & (rho > max_range)
-        keep = b.valid & finite & ~near & ~far
-        for key, mask in (("invalid", ~b.valid), ("not_finite", b.valid & ~finite), ("too_near", near), ("too_far", far), ("kept", keep)):
-            counts[key] += int(mask.sum())
-        counts["read"] += n
-        parts.append(
-            Scan(
-                (b.xyz[keep] * factor).astype(np.float32),
-                None if b.intensity is None else b.intensity[keep],
-                None if b.rgb is None else b.rgb[keep],
-                None if b.row is None else b.row[keep],
-                None if b.column is None else b.column[keep],
-            )
-        )
+        kind = np.empty(len(b.xyz), np.uint8)
+        found = classify(b.xyz.T, b.valid, factor, min_range, max_range, kind)
+        keep = slice(None) if found[0] == len(kind) else np.nonzero(kind == 0)[0]
+        at = slice(counts["kept"], counts["kept"] + int(found[0]))
+        if not out:
+            out["xyz"] = np.empty((3, total), np.float32)
+            for key in ("intensity", "rgb", "row", "column"):
+                column = getattr(b, key)
+                out[key] = None if column is None else np.empty((total, *column.shape[1:]), column.dtype)
+        np.multiply(b.xyz.T[:, keep], factor, out=out["xyz"][:, at], casting="same_kind")
+        for key in ("intensity", "rgb", "row", "column"):
+            if out[key] is not None:
+                out[key][at] = getattr(b, key)[keep]
+        counts["read"] += len(kind)
+        for name, n in zip(names, found, strict=True):
+            counts[name] += int(n)
     if counts["kept"] == 0:
         far = counts["too_far"] > counts["read"] / 2
         raise BadInput(
@@ -109,11 +110,9 @@ def read_scan(
             remedy="widen the range limits, or export the scan in the scanner's own frame" if far else "export the scan again",
         )
 
-    def join(key: str) -> Any:
-        arrays = [getattr(p, key) for p in parts]
-        return None if any(a is None for a in arrays) else np.concatenate(arrays)
-
-    return Scan(join("xyz"), join("intensity"), join("rgb"), join("row"), join("column")), counts
+    n = counts["kept"]
+    rest = {key: None if out[key] is None else out[key][:n] for key in ("intensity", "rgb", "row", "column")}
+    return Scan(out["xyz"][:, :n].T, **rest), counts
 
 
 def import_scan(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:

@@ -142,7 +142,7 @@ def fit(project_id: str, section_id: str) -> dict[str, int]:
                     project_id=project_id,
                     section_id=section_id,
                     kind="line",
-                    layer=layer if line.rms < 0.006 else "to check",
+                    layer=layer if line.rms < 0.006 and not line.crowded else "to check",
                     points=[list(line.a), list(line.b)],
                     fit=note,
                 )

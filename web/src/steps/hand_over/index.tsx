@@ -26,9 +26,6 @@ export function HandOverCard({ id }: { id: string }) {
       <Sentence>
         {deliveries.length === 0 ? "Nothing was handed over yet." : old ? `${old} of ${deliveries.length} deliveries are older than the last change.` : `${deliveries.length} deliveries, all of the project as it stands.`}
       </Sentence>
-      {jobs.map((j) => (
-        <JobLine key={j.id} id={id} job={j} />
-      ))}
       <Quiet>Coordinates: {project?.frame_name}. They are chosen at the top of the page.</Quiet>
       <Heading>Clouds, with poses and without deleted points</Heading>
       <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
@@ -56,6 +53,9 @@ export function HandOverCard({ id }: { id: string }) {
           Make the PDF
         </Button>
       </Actions>
+      {jobs.map((j) => (
+        <JobLine key={j.id} id={id} job={j} />
+      ))}
     </>
   );
 }

@@ -38,14 +38,14 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
     <>
       <Sentence>{stations.length < 2 ? "Tying needs at least two stations." : (network?.sentence ?? "…")}</Sentence>
       {network?.out_of_date && <Quiet>The network changed since this was computed.</Quiet>}
-      {live.map((j) => (
-        <JobLine key={j.id} id={id} job={j} />
-      ))}
       <Actions>
         <Button main={!network?.links.length} busy={tie.isPending} onClick={() => tie.mutate(undefined)} why={busy || (coming ? "scans are still coming in" : stations.length < 2 ? "tying needs two stations" : "")}>
           {network?.links.length ? "Tie all again" : "Tie all stations"}
         </Button>
       </Actions>
+      {live.map((j) => (
+        <JobLine key={j.id} id={id} job={j} />
+      ))}
       <Quiet>Overlapping pairs are found without a first guess (the scanners stood level), aligned, and adjusted together. Undo takes the result back.</Quiet>
       {network && network.links.length > 0 && (
         <>
