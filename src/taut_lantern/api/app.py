@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import secrets
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
@@ -14,6 +15,7 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from .. import __version__
 from ..settings import settings
+from ..store.db import engine
 from ..store.queue import app as queue
 from . import errors
 from .events import hub
@@ -23,6 +25,9 @@ from .routes import ROUTERS
 @asynccontextmanager
 async def lifespan(app: FastAPI) -> AsyncIterator[None]:
     hub.start()
+    with contextlib.ExitStack() as stack:  # the first page asks for much at once: let connections stand ready
+        for _ in range(6):
+            stack.enter_context(engine().connect())
     with queue.open():
         yield
     hub.stopping.set()

@@ -46,3 +46,12 @@ export async function bytes(url: string): Promise<ArrayBuffer> {
   if (!response.ok) throw refusal(await response.json().catch(() => null), response.status);
   return response.arrayBuffer();
 }
+
+/** What the page asked for before the program arrived (index.html), once; null when it did not or it failed. */
+export async function early<T>(url: string): Promise<T | null> {
+  const asked = (window as { early?: Record<string, Promise<T | null>> }).early;
+  const answer = asked?.[url];
+  if (!answer) return null;
+  delete asked[url];
+  return answer;
+}

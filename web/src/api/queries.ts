@@ -1,7 +1,7 @@
 /** Server state lives only here, in the query cache; events of the server say what to read again. */
 import { QueryClient, useMutation, useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { create } from "zustand";
-import { bytes, http, Refusal, sent, type Project } from "./client";
+import { bytes, early, http, Refusal, sent, type Project, type Schemas, type Station } from "./client";
 
 export const cache = new QueryClient({ defaultOptions: { queries: { staleTime: 60_000, retry: 1, refetchOnWindowFocus: false } } });
 
@@ -24,8 +24,8 @@ const path = (project_id: string) => ({ params: { path: { project_id } } });
 
 export const useProjects = () => useQuery({ queryKey: ["projects"], queryFn: () => sent(http.GET("/api/projects")) });
 export const useProject = (id: string): UseQueryResult<Project> => useQuery({ queryKey: [id, "project"], queryFn: () => sent(http.GET("/api/projects/{project_id}", path(id))) });
-export const useStations = (id: string) => useQuery({ queryKey: [id, "stations"], queryFn: () => sent(http.GET("/api/projects/{project_id}/stations", path(id))) });
-export const useTiles = (id: string) => useQuery({ queryKey: [id, "tiles"], queryFn: () => sent(http.GET("/api/projects/{project_id}/tiles", path(id))) });
+export const useStations = (id: string) => useQuery({ queryKey: [id, "stations"], queryFn: async () => (await early<Station[]>(`/api/projects/${id}/stations`)) ?? sent(http.GET("/api/projects/{project_id}/stations", path(id))) });
+export const useTiles = (id: string) => useQuery({ queryKey: [id, "tiles"], queryFn: async () => (await early<Schemas["TileOut"][]>(`/api/projects/${id}/tiles`)) ?? sent(http.GET("/api/projects/{project_id}/tiles", path(id))) });
 export const useNetwork = (id: string) => useQuery({ queryKey: [id, "network"], queryFn: () => sent(http.GET("/api/projects/{project_id}/network", path(id))) });
 export const useSightings = (id: string) => useQuery({ queryKey: [id, "sightings"], queryFn: () => sent(http.GET("/api/projects/{project_id}/sightings", path(id))) });
 export const useJobs = (id: string) => useQuery({ queryKey: [id, "jobs"], queryFn: () => sent(http.GET("/api/projects/{project_id}/jobs", path(id))) });

@@ -2,7 +2,7 @@
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Bench } from "../bench/bench";
 import type { PaneKind, Rect, Scene } from "../bench/types";
-import { bytes, http, sent } from "../api/client";
+import { bytes, early, http, sent } from "../api/client";
 import { tellError, useBoxes, useEdits, useNetwork, useProject, useSightings, useStations, useTiles } from "../api/queries";
 import { fixed } from "../kit";
 import { provide } from "../kit/commands";
@@ -83,7 +83,7 @@ export function BenchHost({ id }: { id: string }) {
     try {
       bench.current = new Bench(
         element,
-        (tile) => bytes(`/api/tiles/${tile}`),
+        async (tile) => (await early<ArrayBuffer>(`/api/tiles/${tile}`)) ?? bytes(`/api/tiles/${tile}`),
         {
           select: (what) => {
             if (what?.station) v().selectStation(what.station, false);
