@@ -22,7 +22,7 @@ from ..kernels import rays
 from .prepared import Prepared, Samples
 
 Array = NDArray[np.float64]
-GATES = ((0.5, 16), (0.25, 8), (0.1, 4), (0.06, 2), (0.04, 1), (0.025, 1), (0.015, 1))  # (gate in metres, stride)
+GATES = ((0.5, 16), (0.25, 8), (0.1, 4), (0.06, 4), (0.04, 2), (0.025, 2), (0.015, 2))  # (gate in metres, stride)
 NOISE_FLOOR = 0.0002
 
 

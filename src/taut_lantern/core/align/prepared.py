@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,13 +31,41 @@ class Samples:
 
 @dataclass(frozen=True)
 class Prepared:
+    """The range image and samples even in space; what only proposals or the dense test need is made when first asked
+    for, and kept."""
+
     grid: Grid
     fine: Samples  # even in space, for the fine alignment
-    balanced: Samples  # up to 250 in each of 10 classes of normals
-    raw: Samples  # dense test: up to 250,000 points with normals, even in space
-    raw_area: float  # square metres each raw point stands for
-    pyramid: NDArray[np.float32]
-    yaw: NDArray[np.float64]  # (720,) wall area by direction of the normal
+
+    @cached_property
+    def balanced(self) -> Samples:
+        """Up to 250 samples in each of 10 classes of normals."""
+        return _balanced(self.fine, self.grid)
+
+    @cached_property
+    def _dense(self) -> tuple[Samples, float]:
+        return sample(self.grid, 0.05, 120_000, 0.11)
+
+    @property
+    def raw(self) -> Samples:
+        """For the dense test: up to 120,000 points with normals, even in space."""
+        return self._dense[0]
+
+    @property
+    def raw_area(self) -> float:
+        """Square metres each raw point stands for."""
+        return self._dense[1] ** 2
+
+    @cached_property
+    def pyramid(self) -> NDArray[np.float32]:
+        return np.asarray(rays.pyramid(self.grid.image, self.grid.geo, PYRAMID_STEP))
+
+    @cached_property
+    def yaw(self) -> NDArray[np.float64]:
+        """(720,) wall area by direction of the normal."""
+        walls = np.abs(self.fine.normals[:, 2]) < 0.2
+        direction = np.arctan2(self.fine.normals[walls, 1], self.fine.normals[walls, 0])
+        return np.bincount((np.floor(np.degrees(direction) * 2).astype(int)) % 720, minlength=720).astype(float)
 
 
 def sample(grid: Grid, spacing: float, most: int, phase: float = 0.37) -> tuple[Samples, float]:
@@ -59,12 +88,11 @@ def _balanced(s: Samples, grid: Grid, each: int = 250) -> Samples:
     return Samples(s.points[keep], s.normals[keep])
 
 
-def prepare(scan: Scan, grid: Grid | None = None) -> Prepared:
-    """All that matching needs. NotEnough when the scan has no planes to hold on to is told by ``fine`` being short."""
+def prepare(scan: Scan, grid: Grid | None = None, whole: bool = True) -> Prepared:
+    """What matching needs; ``whole`` makes everything at once, else what only proposals need waits until it is asked
+    for. A scan without planes is told by ``fine`` being short."""
     grid = grid or range_image(scan)
-    fine, _ = sample(grid, 0.12, 40_000)
-    raw, spacing = sample(grid, 0.05, 120_000, 0.11)
-    walls = np.abs(fine.normals[:, 2]) < 0.2
-    direction = np.arctan2(fine.normals[walls, 1], fine.normals[walls, 0])
-    yaw = np.bincount((np.floor(np.degrees(direction) * 2).astype(int)) % 720, minlength=720).astype(float)
-    return Prepared(grid, fine, _balanced(fine, grid), raw, spacing**2, rays.pyramid(grid.image, grid.geo, PYRAMID_STEP), yaw)
+    made = Prepared(grid, sample(grid, 0.12, 20_000)[0])
+    if whole:
+        _ = made.balanced, made.raw, made.pyramid, made.yaw
+    return made

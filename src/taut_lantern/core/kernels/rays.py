@@ -31,6 +31,20 @@ def pixel(x, y, z, geo, rows, columns, wrap):  # type: ignore[no-untyped-def]
 
 
 @jit
+def fill(xyz, r, c, thin, image, index):  # type: ignore[no-untyped-def]
+    """Points (n, 3) into the image at every ``thin``-th row and column; the nearest wins a pixel. index: of the point."""
+    for k in range(len(xyz)):
+        if r[k] % thin or c[k] % thin:
+            continue
+        i, j = r[k] // thin, c[k] // thin
+        x, y, z = xyz[k, 0], xyz[k, 1], xyz[k, 2]
+        if index[i, j] >= 0 and x * x + y * y + z * z > image[i, j, 0] ** 2 + image[i, j, 1] ** 2 + image[i, j, 2] ** 2:
+            continue
+        image[i, j, 0], image[i, j, 1], image[i, j, 2] = x, y, z
+        index[i, j] = k
+
+
+@jit
 def smallest_eigenvector(a00, a01, a02, a11, a12, a22):  # type: ignore[no-untyped-def]
     """Smallest eigenvalue and its unit vector of a symmetric 3x3 matrix (trigonometric solution; Smith 1961)."""
     m = (a00 + a11 + a22) / 3.0

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import NotEnough
+from ..kernels import rays
 from .scan import Scan
 
 PIXELS = 2_000_000  # larger grids are thinned for matching; nothing is lost from the cloud
@@ -33,23 +34,31 @@ class Grid:
         return float(self.geo[3])
 
 
-def _structured(scan: Scan, az: NDArray, el: NDArray) -> tuple[NDArray, NDArray, NDArray, int, int] | None:
+def _directions(xyz: NDArray) -> tuple[NDArray, NDArray]:
+    """(azimuth, elevation) radians of points (n, 3)."""
+    x, y, z = (xyz[:, k].astype(float) for k in range(3))
+    return np.arctan2(y, x), np.arctan2(z, np.hypot(x, y))
+
+
+def _structured(scan: Scan) -> tuple[NDArray, NDArray, NDArray, int, int] | None:
     """Linear row and column scales when the scanner's grid is regular to half a pixel, else None."""
     if scan.row is None or scan.column is None or len(scan) < 1000:
         return None
     pick = np.linspace(0, len(scan) - 1, min(len(scan), 40_000)).astype(int)
-    pick = pick[np.abs(el[pick]) < 1.3]
+    az, el = _directions(scan.xyz[pick])
+    steep = np.abs(el) < 1.3
+    pick, az, el = pick[steep], az[steep], el[steep]
     if len(pick) < 500:
         return None
     row, column = scan.row[pick].astype(float), scan.column[pick].astype(float)
     if np.ptp(row) < 8 or np.ptp(column) < 8:
         return None
-    el_step, el0 = np.polyfit(row, el[pick], 1)
+    el_step, el0 = np.polyfit(row, el, 1)
     order = np.argsort(column, kind="stable")
-    turn = np.unwrap(az[pick][order], period=2 * math.pi)
+    turn = np.unwrap(az[order], period=2 * math.pi)
     az_step, az0 = np.polyfit(column[order], turn, 1)
     wrong_az = np.abs((turn - az0 - az_step * column[order]) / az_step)
-    wrong_el = np.abs((el[pick] - el0 - el_step * row) / el_step)
+    wrong_el = np.abs((el - el0 - el_step * row) / el_step)
     if el_step == 0 or az_step == 0 or np.percentile(wrong_az, 95) > 0.6 or np.percentile(wrong_el, 95) > 0.6:
         return None
     r, c = scan.row.astype(np.int64), scan.column.astype(np.int64)
@@ -65,10 +74,10 @@ def range_image(scan: Scan) -> Grid:
     """The grid of a scan. NotEnough when it has fewer than 100 points."""
     if len(scan) < 100:
         raise NotEnough(f"a scan of {len(scan)} points cannot be matched", remedy="bring in a scan with at least 100 points")
-    x, y, z = (scan.xyz[:, k].astype(float) for k in range(3))
-    az, el = np.arctan2(y, x), np.arctan2(z, np.hypot(x, y))
-    found = _structured(scan, az, el)
+    found = _structured(scan)
+    thin = 1
     if found is None:
+        az, el = _directions(scan.xyz)
         low, high = float(el.min()), float(el.max())
         area = 2 * math.pi * max(math.sin(high) - math.sin(low), 0.01)
         step = max(1.25 * math.sqrt(area / len(scan)), 2 * math.pi / 8000)
@@ -79,26 +88,11 @@ def range_image(scan: Scan) -> Grid:
         c = np.floor((az + math.pi) / step_az + 0.5).astype(np.int64) % columns
     else:
         geo, r, c, rows, columns = found
-        thin = 1
         while (rows // thin) * (columns // thin) > PIXELS:
             thin += 1
-        if thin > 1:
-            keep = np.nonzero((r % thin == 0) & (c % thin == 0))[0]
-            image, index = _fill(scan.xyz, keep, r[keep] // thin, c[keep] // thin, (rows - 1) // thin + 1, (columns - 1) // thin + 1)
-            geo = geo * [1, thin, 1, thin]
-            return Grid(image, geo, abs(image.shape[1] * geo[1] - 2 * math.pi) < 2.5 * geo[1], index)
-    image, index = _fill(scan.xyz, np.arange(len(scan)), r, c, rows, columns)
-    wrap = abs(columns * geo[1] - 2 * math.pi) < 1.5 * geo[1]
+        geo = geo * [1, thin, 1, thin]
+        rows, columns = (rows - 1) // thin + 1, (columns - 1) // thin + 1
+    image, index = np.zeros((rows, columns, 3), np.float32), np.full((rows, columns), -1, np.int32)
+    rays.fill(scan.xyz, r, c, thin, image, index)
+    wrap = abs(columns * geo[1] - 2 * math.pi) < (2.5 if thin > 1 else 1.5) * geo[1]
     return Grid(image, geo, bool(wrap), index)
-
-
-def _fill(xyz: NDArray, which: NDArray, r: NDArray, c: NDArray, rows: int, columns: int) -> tuple[NDArray, NDArray]:
-    """Nearest point wins a pixel."""
-    rho2 = np.einsum("ij,ij->i", xyz[which], xyz[which])
-    order = np.argsort(-rho2, kind="stable")
-    image = np.zeros((rows, columns, 3), np.float32)
-    index = np.full((rows, columns), -1, np.int32)
-    flat = r[order] * columns + c[order]
-    image.reshape(-1, 3)[flat] = xyz[which[order]]
-    index.reshape(-1)[flat] = which[order]
-    return image, index
