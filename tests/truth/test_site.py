@@ -9,12 +9,15 @@ import pytest
 from sqlalchemy import select
 
 from taut_lantern.core import frames
+from taut_lantern.core.align.prepared import prepare
 from taut_lantern.standins.site import control_rows
-from taut_lantern.steps.common import matrix, stations_of
+from taut_lantern.steps.common import active_frame, get_project, matrix, stations_of
 from taut_lantern.steps.place import control
 from taut_lantern.steps.projects import undo
+from taut_lantern.steps.tie import links
 from taut_lantern.store.db import session
 from taut_lantern.store.models import Link, Sighting, SolutionRow
+from taut_lantern.store.tiles import read_station
 
 
 @pytest.fixture(scope="module")
@@ -82,8 +85,6 @@ def test_control_places_the_site_names_the_blunder_and_the_check_point_agrees(ti
             assert name == "S6" or p["residual_mm"]["d3"] < 5
     control.apply(tied)
     with session() as s:
-        from taut_lantern.steps.common import active_frame, get_project
-
         _, name, T_control_project = active_frame(s, get_project(s, tied))
     assert name == "control"
     for x in _stations(tied):
@@ -98,3 +99,38 @@ def test_control_places_the_site_names_the_blunder_and_the_check_point_agrees(ti
 def _stations(project: str) -> list[Any]:
     with session() as s:
         return stations_of(s, project)
+
+
+def test_the_site_is_squared_to_a_wall_that_was_picked(tied: str) -> None:
+    """The pick is the sample of ST-01 with most like it round it, as one picks a bare part of a wall."""
+    station = next(x for x in _stations(tied) if x.name == "ST-01")
+    with session() as s:
+        samples = prepare(read_station(s, station), whole=False).fine
+    upright = np.abs(samples.normals[:, 2]) < 0.05
+    points, normals = samples.points[upright], samples.normals[upright]
+    alike = [int(((np.linalg.norm(points - p, axis=1) < 0.8) & (normals @ n > 0.99)).sum()) for p, n in zip(points, normals, strict=True)]
+    best = int(np.argmax(alike))
+    pose = matrix(station.pose)
+    wall, normal = frames.apply(pose, points[best : best + 1])[0], pose[:3, :3] @ normals[best]
+    made = control.square(tied, wall.tolist(), wall.tolist(), [1000.0, 2000.0, 30.0], False, "hall")
+    with session() as s:
+        _, name, T_grid_project = active_frame(s, get_project(s, tied))
+    assert name == "hall" and made["wall_rms_mm"] < 3
+    assert abs((T_grid_project[:3, :3] @ normal)[0]) < 0.01  # the wall runs along E
+    np.testing.assert_allclose(frames.apply(T_grid_project, wall[None])[0], (1000, 2000, 30), atol=1e-6)
+    undo(tied)
+    with session() as s:
+        assert active_frame(s, get_project(s, tied))[1] == "project"
+
+
+def test_a_link_that_is_switched_readjusts_at_once_and_undo_takes_it_back(tied: str) -> None:
+    with session() as s:
+        before = {k.id: k.used for k in s.scalars(select(Link).where(Link.project_id == tied))}
+    first = next(iter(before))
+    links.switch_link(tied, first, not before[first], None)
+    with session() as s:
+        now, row = s.get_one(Link, first), s.get_one(SolutionRow, tied)
+        assert now.used != before[first] and row.network_revision == get_project(s, tied).network_revision
+    undo(tied)
+    with session() as s:
+        assert {k.id: k.used for k in s.scalars(select(Link).where(Link.project_id == tied))} == before
