@@ -18,7 +18,7 @@ from taut_lantern.standins.site import simulate
 from .table import Row
 
 PAIRS = (("ST-01", "ST-02"), ("ST-02", "ST-04"), ("ST-04", "ST-05"), ("ST-01", "ST-07"), ("ST-08", "ST-09"), ("ST-10", "ST-12"))
-SEED = 4  # movers, trees and noise drawn anew: not the draw the demo shows
+SEED = 11  # movers, trees and noise drawn anew: neither the demo's draw nor one that anything was set on
 START = frames.pose(np.radians(1.0), (0.12, -0.09, 0.03))
 
 

@@ -28,9 +28,9 @@ def setup(quick: Annotated[bool, typer.Option(help="skip compiling")] = False) -
     migrate()
     apply_schema()
     if not quick:
-        from .standins.warm import warm
+        from .standins.warm import warm_once
 
-        warm()
+        warm_once()
 
 
 @app.command()

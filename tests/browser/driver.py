@@ -70,6 +70,16 @@ class Screen:
     def bench(self) -> Any:
         return self.page.get_by_label("Bench", exact=True).bounding_box()
 
+    def draw_round(self, across: float, down: float, reach: float = 25) -> None:
+        """A square lasso round a place of the bench, given as shares of its width and height."""
+        box, mouse = self.bench(), self.page.mouse
+        x, y = box["x"] + box["width"] * across, box["y"] + box["height"] * down
+        mouse.move(x - reach, y - reach)
+        mouse.down()
+        for dx, dy in ((reach, -reach), (reach, reach), (-reach, reach)):
+            mouse.move(x + dx, y + dy, steps=5)
+        mouse.up()
+
     def download(self, suffix: str, folder: Path) -> Path:
         with self.page.expect_download() as waiting:
             self.page.locator(f"a[download$='.{suffix}']").first.click()

@@ -83,14 +83,7 @@ def walk(screen: Screen, url: str) -> None:
     screen.press("Set a box round the site")
     screen.card("A crop box is on")
     screen.press("Draw round points")
-    box = page.get_by_label("Bench", exact=True).bounding_box()
-    assert box is not None
-    x, y = box["x"] + box["width"] * 0.25, box["y"] + box["height"] / 2
-    page.mouse.move(x - 25, y - 25)
-    page.mouse.down()
-    for dx, dy in ((25, -25), (25, 25), (-25, 25)):
-        page.mouse.move(x + dx, y + dy, steps=5)
-    page.mouse.up()
+    screen.draw_round(0.25, 0.5)
     screen.card(re.compile(r"[\d,]+ points lie inside"))
     keep("clean")
     screen.press("Keep them")
@@ -100,6 +93,7 @@ def walk(screen: Screen, url: str) -> None:
     screen.step("draw")
     screen.press("Pick two points in plan")
     screen.drawn()
+    box = screen.bench()
     page.mouse.click(box["x"] + box["width"] * 0.30, box["y"] + box["height"] * 0.53)
     page.mouse.click(box["x"] + box["width"] * 0.63, box["y"] + box["height"] * 0.38)
     screen.sheet("slab")

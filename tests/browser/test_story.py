@@ -98,6 +98,8 @@ def tie(screen: Screen) -> None:
     screen.step("prove")
     screen.card("All 8 stations hang together")
     screen.rows(8)
+    page.get_by_label("Direction of the slice").fill("90")
+    assert screen.drawn() > 1000
 
 
 def place(screen: Screen, site: Path) -> None:
@@ -125,13 +127,7 @@ def clean(screen: Screen) -> None:
     screen.press("Set a box round the site")
     screen.card("A crop box is on")
     screen.press("Draw round points")
-    box = screen.bench()
-    x, y = box["x"] + box["width"] * 0.25, box["y"] + box["height"] / 2
-    page.mouse.move(x - 25, y - 25)
-    page.mouse.down()
-    for dx, dy in ((25, -25), (25, 25), (-25, 25)):
-        page.mouse.move(x + dx, y + dy, steps=5)
-    page.mouse.up()
+    screen.draw_round(0.25, 0.5)
     screen.card(re.compile(r"[\d,]+ points lie inside"))
     page.keyboard.press("Delete")
     screen.card(re.compile(r"[\d,]+ points are deleted"))

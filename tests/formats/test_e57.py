@@ -84,6 +84,18 @@ def test_what_is_no_point_is_told_apart(tmp_path: Path) -> None:
     assert caught.value.code == "no_points"
 
 
+def test_spherical_coordinates_and_other_scales_of_colour_are_understood() -> None:
+    """As scanners write them that give range and angles, and 16-bit colour and intensity in counts."""
+    r, az, el = np.array([2.0, 3.0, 5.0]), np.array([0.0, np.pi / 2, 1.0]), np.array([0.0, 0.0, np.pi / 6])
+    data = {"sphericalRange": r, "sphericalAzimuth": az, "sphericalElevation": el, "sphericalInvalidState": np.array([0, 0, 1])}
+    data |= {"intensity": np.array([100.0, 600.0, np.nan]), **{f"color{c}": np.array([0, 65535, 32768]) for c in ("Red", "Green", "Blue")}}
+    block = e57._block(data, 3, (100.0, 1100.0), (0.0, 65535.0))
+    np.testing.assert_allclose(block.xyz[:2], [[2, 0, 0], [0, 3, 0]], atol=1e-12)
+    assert abs(block.xyz[2, 2] - 2.5) < 1e-12 and list(block.valid) == [True, True, False]
+    np.testing.assert_allclose(block.intensity, [0.0, 0.5, 0.0], atol=1e-6)
+    np.testing.assert_array_equal(block.rgb[:, 0], [0, 255, 127])
+
+
 def truncated(p: Path) -> None:
     write_scan(p)
     p.write_bytes(p.read_bytes()[: p.stat().st_size * 2 // 3])

@@ -82,6 +82,7 @@ def test_bays_that_repeat_are_not_taken_for_each_other() -> None:
     placed = found.parts[0]
     undecided = {f.subject for f in found.findings}
     for name, x in (("B1", 4.0), ("B2", 16.0)):
+        assert name in placed or name in undecided, f"nothing is said of {name}"
         if name in placed and "B0" in placed and name not in undecided:
             gap = np.linalg.norm((frames.inverse(placed["B0"]) @ placed[name])[:2, 3])
             assert abs(gap - x) < 0.05, f"{name} was placed {gap:.2f} m away, it stands {x} m away"

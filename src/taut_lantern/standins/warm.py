@@ -5,10 +5,12 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 
+import numba
 import numpy as np
 
 from ..core.align.believe import tie
 from ..core.align.prepared import prepare
+from ..core.kernels import order
 from ..core.kernels.order import classify
 from ..core.scan.grid import range_image
 from ..core.scan.octree import arrange
@@ -16,6 +18,18 @@ from ..core.targets.spheres import find_spheres
 from ..formats import e57
 from .scanner import Scanner
 from .site import simulate
+
+
+def warm_once() -> None:
+    """Warm when a kernel or the compiler is not the one of the last time."""
+    folder = Path(order.__file__).parent
+    sources = [(p.name, p.stat().st_mtime_ns, p.stat().st_size) for p in sorted(folder.glob("*.py"))]  # as the cache itself looks
+    mark, stamp = f"{numba.__version__} {sources}", folder / "__pycache__" / "warmed"
+    if stamp.is_file() and stamp.read_text() == mark:
+        return
+    warm()
+    stamp.parent.mkdir(exist_ok=True)
+    stamp.write_text(mark)
 
 
 def warm() -> None:

@@ -13,7 +13,6 @@ from ..store.models import (
     Delivery,
     Edit,
     Job,
-    Journal,
     Link,
     Original,
     PlacementRow,
@@ -25,6 +24,7 @@ from ..store.models import (
 )
 from ..store.queue import LIVE
 from .common import stations_of
+from .hand_over.deliver import latest_entry
 from .place.control import solve_now, stands
 
 
@@ -126,8 +126,14 @@ def _draw(s: Session, project_id: str) -> Knot:
 
 
 def _hand_over(s: Session, project_id: str) -> Knot:
-    last = s.scalar(select(func.max(Delivery.journal_at)).where(Delivery.project_id == project_id))
-    if last is None:
+    newest = [
+        x for (x,) in s.execute(select(func.max(Delivery.journal_at)).where(Delivery.project_id == project_id).group_by(Delivery.kind))
+    ]
+    if not newest:
         return Knot("hand_over", "empty", "nothing handed over yet")
-    latest = s.scalar(select(func.max(Journal.id)).where(Journal.project_id == project_id)) or 0
-    return Knot("hand_over", "done") if last >= latest else Knot("hand_over", "out of date", "the project changed since the last delivery")
+    old = sum(1 for x in newest if x < latest_entry(s, project_id))
+    return (
+        Knot("hand_over", "out of date", f"{old} of {len(newest)} deliveries are older than the last change")
+        if old
+        else Knot("hand_over", "done")
+    )

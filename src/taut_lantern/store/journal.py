@@ -171,6 +171,10 @@ def undo(project_id: str, redo: bool = False) -> str:
         for r in rows:
             _restore(s, r, "after" if redo else "before", "before" if redo else "after")
         entry.undone = not redo
+        # a line of its own: whatever was made from an earlier state is known to be older
+        s.add(
+            Journal(project_id=project_id, actor="you", title=f"{'Brought back' if redo else 'Took back'}: {entry.title}", undoable=False)
+        )
         if entry.network:
             project.network_revision += 1
         notify(s, project_id, "project")

@@ -262,6 +262,7 @@ class Job(Base):
     stage: Mapped[str] = mapped_column(String(200), default="")
     done: Mapped[int] = mapped_column(BigInteger, default=0)
     total: Mapped[int] = mapped_column(BigInteger, default=0)
+    stage_at: Mapped[datetime | None]  # when the count that is running now began
     attempts: Mapped[int] = mapped_column(default=0)
     cancel: Mapped[bool] = mapped_column(default=False)
     error: Mapped[dict[str, Any] | None]
@@ -269,6 +270,13 @@ class Job(Base):
     created_at: Mapped[datetime] = mapped_column(default=now)
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
+
+    @property
+    def seconds_left(self) -> float | None:
+        """Of the count that is running, from its own pace; None while too little is done to say."""
+        if self.state != "running" or self.stage_at is None or not 0.05 * self.total <= self.done < self.total or self.done == 0:
+            return None
+        return (now() - self.stage_at).total_seconds() * (self.total - self.done) / self.done
 
 
 class Journal(Base):

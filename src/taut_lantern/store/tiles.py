@@ -81,13 +81,13 @@ def write_station(s: Session, station: Station, scan: Scan, report: Callable[[in
     station.low, station.high = xyz.min(axis=1).tolist(), xyz.max(axis=1).tolist()
     s.add(station)
     s.flush()
-    pool = ThreadPoolExecutor(1)  # the scanner's grid is packed while tiles are written
-    grid = None if scan.row is None or scan.column is None else pool.submit(_pack_grid, scan.row, scan.column, order)
     connection: psycopg.Connection[Any] = s.connection().connection.driver_connection  # type: ignore[assignment]
     with (
+        ThreadPoolExecutor(1) as pool,  # the scanner's grid is packed while tiles are written
         connection.cursor() as cursor,
         cursor.copy("COPY tile (station_id, level, first, count, low, high, spacing, data) FROM STDIN (FORMAT BINARY)") as copy,
     ):
+        grid = None if scan.row is None or scan.column is None else pool.submit(_pack_grid, scan.row, scan.column, order)
         copy.set_types(["varchar", "int4", "int8", "int4", "jsonb", "jsonb", "float8", "bytea"])
         for k, (tile, body) in enumerate(zip(tiles, _packed(tiles, xyz, intensity, rgb), strict=True)):
             copy.write_row(
@@ -105,7 +105,6 @@ def write_station(s: Session, station: Station, scan: Scan, report: Callable[[in
             report(k + 1, len(tiles))
     if grid is not None:
         s.add(GridRow(station_id=station.id, data=grid.result()))
-    pool.shutdown()
 
 
 def tiles_of(s: Session, station_ids: list[str]) -> list[Any]:

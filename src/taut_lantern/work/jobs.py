@@ -44,6 +44,7 @@ class JobProgress:
     def __init__(self, job_id: str, project_id: str) -> None:
         self.job_id, self.project_id = job_id, project_id
         self.last, self.cancelled = 0.0, False
+        self.done, self.total = 0, -1
 
     def report(self, stage: str, done: int, total: int) -> None:
         if time.monotonic() - self.last < 0.25 and done != total:
@@ -51,9 +52,13 @@ class JobProgress:
         self.last = time.monotonic()
         with session() as s:
             row = s.execute(
-                text("UPDATE job SET stage = :stage, done = :done, total = :total WHERE id = :id RETURNING cancel"),
-                {"stage": stage[:200], "done": done, "total": total, "id": self.job_id},
+                text(
+                    "UPDATE job SET stage = :stage, done = :done, total = :total,"
+                    " stage_at = CASE WHEN :fresh THEN now() ELSE stage_at END WHERE id = :id RETURNING cancel"
+                ),
+                {"stage": stage[:200], "done": done, "total": total, "id": self.job_id, "fresh": total != self.total or done < self.done},
             ).first()
+            self.done, self.total = done, total
             self.cancelled = row is None or bool(row[0])
             notify(s, self.project_id, "job")
 
@@ -87,6 +92,7 @@ def run_job(job_id: str) -> None:
             job.state, job.ended_at = "cancelled", now()
             return
         job.state, job.started_at, job.attempts = "running", now(), job.attempts + 1
+        job.done, job.total, job.stage_at = 0, 0, None
         kind, params, project_id = job.kind, dict(job.params), job.project_id
         notify(s, project_id, "jobs")
     progress = JobProgress(job_id, project_id)

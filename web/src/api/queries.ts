@@ -44,18 +44,23 @@ export const useSlab = (id: string, section: string | null) =>
     queryFn: () => bytes(`/api/projects/${id}/sections/${section}/points`),
   });
 
+/** What every change makes older: the head with its thread, the journal, and whether deliveries are of today. */
+const CHANGED = ["project", "journal", "deliveries"];
+
 /** What to read again when the server says that a topic changed. */
 const FOLLOWS: Record<string, string[]> = {
   job: ["jobs"],
   jobs: ["jobs", "stations", "originals", "project"],
   originals: ["originals", "project"],
-  stations: ["stations", "tiles", "network", "project", "journal", "sightings"],
-  network: ["network", "stations", "project", "sightings", "control", "journal", "slab"],
-  control: ["control", "project", "journal"],
-  edits: ["edits", "boxes", "stations", "project", "journal", "slab", "deliveries"],
-  sections: ["sections", "project", "journal", "slab"],
+  stations: ["stations", "tiles", "network", "sightings", "control", "sections", "slab", ...CHANGED],
+  network: ["network", "stations", "sightings", "control", "sections", "slab", ...CHANGED],
+  control: ["control", ...CHANGED],
+  edits: ["edits", "boxes", "stations", "slab", ...CHANGED],
+  sections: ["sections", ...CHANGED],
   deliveries: ["deliveries", "jobs", "project"],
 };
+/** Points: large, and they change only with the topics that name them. */
+const HEAVY = ["tiles", "slab"];
 
 /** Listen to the server's events for a project; returns how to stop. */
 export function listen(project: string): () => void {
@@ -81,7 +86,7 @@ export function useAsk<A, R>(project: string, call: (argument: A) => Promise<R>,
     mutationFn: call,
     onError: tellError,
     onSuccess: (result: R) => {
-      void cache.invalidateQueries({ queryKey: [project] });
+      void cache.invalidateQueries({ queryKey: [project], predicate: (q) => !HEAVY.includes(String(q.queryKey[1])) });
       done?.(result);
     },
   });

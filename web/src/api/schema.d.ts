@@ -1134,6 +1134,8 @@ export interface components {
             result: {
                 [key: string]: unknown;
             } | null;
+            /** Seconds Left */
+            seconds_left: number | null;
             /** Stage */
             stage: string;
             /** Started At */
@@ -1662,6 +1664,8 @@ export interface components {
             kind: string;
             /** Layer */
             layer: string;
+            /** Old */
+            old: boolean;
             /** Points */
             points: number[][];
             /** Radius */

@@ -5,6 +5,7 @@ import { cache, tellError } from "./queries";
 
 const PIECE = 4 << 20;
 export interface Sending {
+  project: string;
   name: string;
   size: number;
   sent: number;
@@ -12,8 +13,9 @@ export interface Sending {
 }
 export const useUploads = create<{ files: Sending[] }>(() => ({ files: [] }));
 
-function note(name: string, part: Partial<Sending>) {
-  useUploads.setState(({ files }) => ({ files: files.map((f) => (f.name === name ? { ...f, ...part } : f)) }));
+const same = (f: Sending, project: string, name: string) => f.project === project && f.name === name;
+function note(project: string, name: string, part: Partial<Sending>) {
+  useUploads.setState(({ files }) => ({ files: files.map((f) => (same(f, project, name) ? { ...f, ...part } : f)) }));
 }
 
 async function sendPiece(project: string, upload: string, file: File, offset: number): Promise<number> {
@@ -29,16 +31,16 @@ async function sendFile(project: string, file: File) {
   let at = begun.received;
   let tries = 0;
   while (at < file.size) {
-    note(file.name, { sent: at });
+    note(project, file.name, { sent: at });
     try {
       at = await sendPiece(project, begun.id, file, at);
       tries = 0;
     } catch (error) {
       const temporary = !(error instanceof Refusal) || error.status === 0 || error.status >= 500;
       if (!temporary || ++tries > 30) throw error;
-      note(file.name, { error: "the connection broke; trying again" });
+      note(project, file.name, { error: "the connection broke; trying again" });
       await new Promise((r) => setTimeout(r, Math.min(8000, 300 * 2 ** tries)));
-      note(file.name, { error: "" });
+      note(project, file.name, { error: "" });
     }
   }
 }
@@ -66,13 +68,13 @@ export async function filesOf(data: DataTransfer): Promise<File[]> {
 /** Send files one after another; what cannot be taken is told by name, the others go on. */
 export async function upload(project: string, files: File[]) {
   const sorted = [...files].sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
-  useUploads.setState(({ files: old }) => ({ files: [...old.filter((f) => !sorted.some((s) => s.name === f.name)), ...sorted.map((f) => ({ name: f.name, size: f.size, sent: 0, error: "" }))] }));
+  useUploads.setState(({ files: old }) => ({ files: [...old.filter((f) => !sorted.some((s) => same(f, project, s.name))), ...sorted.map((f) => ({ project, name: f.name, size: f.size, sent: 0, error: "" }))] }));
   for (const file of sorted) {
     try {
       await sendFile(project, file);
-      useUploads.setState(({ files: now }) => ({ files: now.filter((f) => f.name !== file.name) }));
+      useUploads.setState(({ files: now }) => ({ files: now.filter((f) => !same(f, project, file.name)) }));
     } catch (error) {
-      note(file.name, { error: error instanceof Refusal ? error.message : String(error) });
+      note(project, file.name, { error: error instanceof Refusal ? error.message : String(error) });
       tellError(error);
     }
     void cache.invalidateQueries({ queryKey: [project, "originals"] });

@@ -3,7 +3,8 @@ import * as THREE from "three";
 import { Cloud } from "./cloud";
 import { normal, Pane } from "./pane";
 import { GROUND } from "./palette";
-import { drawOverlay, drawScale } from "./strings";
+import { drawCrossHair, drawLasso, drawScale, drawSliceLine } from "./marks";
+import { drawOverlay } from "./strings";
 import type { PaneKind, Rect, Scene } from "./types";
 
 export interface Hands {
@@ -14,6 +15,7 @@ export interface Hands {
   planPick(at: [number, number]): void;
   placed(pose: number[]): void;
   drawn(state: { points: number; busy: boolean }): void;
+  sliceAt(at: [number, number]): void;
 }
 
 THREE.ColorManagement.enabled = false; // colours are given and drawn as sRGB
@@ -129,10 +131,6 @@ export class Bench {
     this.draw();
   }
 
-  middle(kind: PaneKind) {
-    return this.panes.get(kind)!.middle.toArray();
-  }
-
   draw() {
     if (!this.queued) this.queued = requestAnimationFrame(() => this.render());
   }
@@ -188,55 +186,15 @@ export class Bench {
     g.rect(x, y, w, h);
     g.clip();
     drawOverlay(g, p, this.scene, EXAGGERATION);
-    if (p.kind !== "space") drawScale(g, p, this.scene, this.unit, p.kind === "plan" && this.scene.stations.some((s) => s.sigma) ? ` · deviations drawn ${EXAGGERATION} x` : "");
-    if (p.kind === "plan" && this.shown.some((q) => q.kind === "slice")) this.drawSliceLine(g, p);
-    if (this.cursor) this.crossHair(g, p);
-    if (this.drag?.line.length && this.drag.pane === p) this.drawLasso(g);
+    const ink = ground === "paper" ? "#1e2530" : "#f2efe6";
+    if (p.kind !== "space") drawScale(g, x + 14, y + h - 16, p.scale, this.unit, ink, p.kind === "plan" && this.scene.stations.some((s) => s.sigma) ? ` · deviations drawn ${EXAGGERATION} x` : "");
+    if (p.kind === "plan" && this.shown.some((q) => q.kind === "slice")) drawSliceLine(g, p, slab);
+    if (this.cursor) drawCrossHair(g, p, this.cursor, ink);
+    if (this.drag?.line.length && this.drag.pane === p) drawLasso(g, this.drag.line);
     g.restore();
     g.strokeStyle = ground === "paper" ? "#d9d2c3" : "#3a414d";
     g.lineWidth = 1;
     g.strokeRect(x + 0.5, y + 0.5, w - 1, h - 1);
-  }
-
-  private drawSliceLine(g: CanvasRenderingContext2D, p: Pane) {
-    const { origin, azimuth } = this.scene.slab;
-    const [dx, dy] = [Math.cos(azimuth) * 500, Math.sin(azimuth) * 500];
-    const [a, b] = [p.pixel(origin[0] - dx, origin[1] - dy, 0), p.pixel(origin[0] + dx, origin[1] + dy, 0)];
-    if (!a || !b) return;
-    g.strokeStyle = "#e8a700";
-    g.globalAlpha = 0.7;
-    g.setLineDash([6, 5]);
-    g.beginPath();
-    g.moveTo(...a);
-    g.lineTo(...b);
-    g.stroke();
-    g.setLineDash([]);
-    g.globalAlpha = 1;
-  }
-
-  private crossHair(g: CanvasRenderingContext2D, p: Pane) {
-    const at = p.pixel(this.cursor![0]!, this.cursor![1]!, this.cursor![2]!);
-    if (!at) return;
-    g.strokeStyle = this.scene.ground === "paper" ? "#1e2530" : "#f2efe6";
-    g.globalAlpha = 0.6;
-    g.beginPath();
-    g.moveTo(at[0] - 12, at[1]);
-    g.lineTo(at[0] + 12, at[1]);
-    g.moveTo(at[0], at[1] - 12);
-    g.lineTo(at[0], at[1] + 12);
-    g.stroke();
-    g.globalAlpha = 1;
-  }
-
-  private drawLasso(g: CanvasRenderingContext2D) {
-    g.strokeStyle = "#e8a700";
-    g.fillStyle = "rgba(232,167,0,.15)";
-    g.lineWidth = 1.5;
-    g.beginPath();
-    this.drag!.line.forEach((p, k) => (k ? g.lineTo(...p) : g.moveTo(...p)));
-    g.closePath();
-    g.fill();
-    g.stroke();
   }
 
   private where(e: MouseEvent): [number, number] {
@@ -268,7 +226,7 @@ export class Bench {
     else if (this.scene.tool === "place" && d.pane.kind === "plan" && d.button !== 1 && this.scene.placing) this.carry(d.pane, dx, dy, d.button === 2 || e.shiftKey);
     else if (d.button === 0 && d.pane.kind === "space" && !e.shiftKey) d.pane.turn(dx, dy);
     else d.pane.shift(dx, dy, this.scene.slab);
-    d.pane.touched = true;
+    if (!d.line.length && this.scene.tool !== "place") d.pane.touched = true;
     d.x = x;
     d.y = y;
     this.moving = performance.now();
@@ -384,6 +342,7 @@ export class Bench {
       q.middle.copy(p);
       q.touched = true;
     }
+    this.hands.sliceAt([p.x, p.y]);
     this.draw();
   }
 

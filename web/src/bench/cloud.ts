@@ -168,10 +168,6 @@ export class Cloud {
     attribute.needsUpdate = true;
   }
 
-  poseOf(station: string): THREE.Matrix4 | undefined {
-    return this.groups.get(station)?.group.matrix;
-  }
-
   /**
    * Choose what to show: for each tile the size of its spacing on the screen says how much it is needed.
    * `need(centre, radius, spacing)` gives pixels, 0 when outside every pane.
@@ -210,9 +206,6 @@ export class Cloud {
 
   get busy() {
     return this.flying.size > 0;
-  }
-  get counts() {
-    return { tiles: this.loaded.size, points: this.drawn };
   }
 
   private async load(info: TileInfo) {

@@ -1,4 +1,6 @@
 /** A section on the drawing table: the slab's points at true scale, the traces over them, and the drawing hand. */
+import { drawScale } from "./marks";
+
 export interface SheetTrace {
   id: string;
   kind: string;
@@ -196,7 +198,7 @@ export class Sheet {
       else this.g.rect(p[0] - 4, p[1] - 4, 8, 8);
       this.g.stroke();
     }
-    this.scaleBar(w, h);
+    drawScale(this.g, 14, h - 16, this.scale, this.unit, "#1e2530");
   }
 
   private paint(image: ImageData, w: number, h: number) {
@@ -247,23 +249,6 @@ export class Sheet {
       this.g.lineTo(x, y + 4);
     } else p.forEach((q, k) => (k ? this.g.lineTo(...q) : this.g.moveTo(...q)));
     this.g.stroke();
-  }
-
-  private scaleBar(_w: number, h: number) {
-    const target = 110 * this.scale * this.unit.metre;
-    const power = 10 ** Math.floor(Math.log10(target));
-    const round = [5, 2, 1].map((k) => k * power).find((v) => v <= target) ?? power;
-    const px = round / this.unit.metre / this.scale;
-    this.g.strokeStyle = this.g.fillStyle = "#1e2530";
-    this.g.lineWidth = 1;
-    this.g.beginPath();
-    this.g.moveTo(14, h - 21);
-    this.g.lineTo(14, h - 16);
-    this.g.lineTo(14 + px, h - 16);
-    this.g.lineTo(14 + px, h - 21);
-    this.g.stroke();
-    this.g.font = '12px "Atkinson Hyperlegible Mono Variable", monospace';
-    this.g.fillText(`${Number(round.toPrecision(2))} ${this.unit.name}`, 22 + px, h - 16);
   }
 
   dispose() {

@@ -30,7 +30,7 @@ export function drawString(g: CanvasRenderingContext2D, a: P, b: P, status: keyo
   g.setLineDash([]);
 }
 
-const FONT = '12px "Atkinson Hyperlegible Mono Variable", monospace';
+export const FONT = '12px "Atkinson Hyperlegible Mono Variable", monospace';
 
 /** Strings, lamps, targets, box, picks of one pane. */
 export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scene, exaggeration: number) {
@@ -149,23 +149,4 @@ function drawBox(g: CanvasRenderingContext2D, pane: Pane, scene: Scene) {
       g.lineTo(...q);
     }
   g.stroke();
-}
-
-/** A scale bar of a round length at the foot of a flat pane. */
-export function drawScale(g: CanvasRenderingContext2D, pane: Pane, scene: Scene, unit: { name: string; metre: number }, note: string) {
-  const target = 110 * pane.scale * unit.metre;
-  const power = 10 ** Math.floor(Math.log10(target));
-  const round = [5, 2, 1].map((k) => k * power).find((v) => v <= target) ?? power;
-  const px = round / unit.metre / pane.scale;
-  const [x, y] = [pane.rect.x + 14, pane.rect.y + pane.rect.h - 16];
-  g.strokeStyle = g.fillStyle = scene.ground === "paper" ? "#1e2530" : "#f2efe6";
-  g.lineWidth = 1;
-  g.beginPath();
-  g.moveTo(x, y - 5);
-  g.lineTo(x, y);
-  g.lineTo(x + px, y);
-  g.lineTo(x + px, y - 5);
-  g.stroke();
-  g.font = FONT;
-  g.fillText(`${round >= 1 ? round : Number(round.toPrecision(2))} ${unit.name}${note}`, x + px + 8, y);
 }

@@ -3,20 +3,13 @@ import { http, sent, type Job } from "../api/client";
 import { useAsk } from "../api/queries";
 import { Button } from "../kit";
 
-/** Time left of the running stage, from its own pace. */
-export function secondsLeft(job: Job): number | null {
-  if (job.state !== "running" || !job.started_at || !job.total || job.done < job.total * 0.05) return null;
-  const spent = (Date.now() - Date.parse(job.started_at)) / 1000;
-  return (spent * (job.total - job.done)) / job.done;
-}
-
 export function useCancel(id: string) {
   return useAsk(id, (j: Job) => sent(http.POST("/api/projects/{project_id}/jobs/{job_id}/cancel", { params: { path: { project_id: id, job_id: j.id } } })));
 }
 
 export function JobLine({ id, job }: { id: string; job: Job }) {
   const cancel = useCancel(id);
-  const left = secondsLeft(job);
+  const left = job.seconds_left;
   const share = job.total ? Math.min(1, job.done / job.total) : 0;
   return (
     <div className="mb-2 border-b border-rule/60 pb-2 last:mb-0 last:border-0 last:pb-0">

@@ -95,6 +95,7 @@ export function BenchHost({ id }: { id: string }) {
           planPick: (at) => v().onPick?.([...at, v().slab.height]),
           placed: (pose) => v().placing && v().set({ placing: { ...v().placing!, pose } }),
           drawn: (drawn) => (drawn.points !== v().drawn.points || drawn.busy !== v().drawn.busy) && v().set({ drawn }),
+          sliceAt: (origin) => v().moveSlab({ origin }),
         },
         now.current.scene,
         STILL,
@@ -198,7 +199,16 @@ function PaneHead({ kind, rect, unit, last }: { kind: PaneKind; rect: Rect; unit
           {slab.cutLid ? `below ${lengthIn(slab.lid, unit)} ${unit}` : "with roof"}
         </button>
       )}
-      {kind === "slice" && <span className={`${chip} font-mono`}>{lengthIn(slab.sliceDepth, unit)} {unit} deep</span>}
+      {kind === "slice" && (
+        <>
+          <span className={`${chip} font-mono`}>
+            {lengthIn(slab.sliceDepth, unit)} {unit} deep
+          </span>
+          <label className={`${chip} pointer-events-auto font-mono`} title="Direction the slice runs in, from east. Double-click a point to put the slice through it.">
+            <input aria-label="Direction of the slice" type="number" step={5} value={Math.round((slab.azimuth * 180) / Math.PI)} onChange={(e) => moveSlab({ azimuth: (Number(e.target.value) * Math.PI) / 180 })} className="w-12 bg-transparent text-right" />°
+          </label>
+        </>
+      )}
       <select aria-label="Coloured by" value={colourBy} onChange={(e) => set({ colourBy: e.target.value as "station" })} className={`${chip} pointer-events-auto cursor-pointer`}>
         <option value="station">by station</option>
         <option value="intensity">by intensity</option>

@@ -5,7 +5,7 @@ import { http, sent, type Job, type Project } from "../api/client";
 import { tell, useAsk, useJobs, useProject } from "../api/queries";
 import { Button, Field, grouped, Hint, Pick } from "../kit";
 import { useView } from "../kit/view";
-import { JobLine, secondsLeft } from "../parts/JobLine";
+import { JobLine } from "../parts/JobLine";
 import { STEPS } from "./steps";
 
 function KnotMark({ state, here }: { state: string; here: boolean }) {
@@ -69,7 +69,7 @@ export function Thread({ id, leave }: { id: string; leave: () => void }) {
 function JobsChip({ id }: { id: string }) {
   const jobs = useJobs(id).data ?? [];
   const live = jobs.filter((j) => j.state === "running" || j.state === "waiting");
-  const left = Math.max(0, ...live.map((j: Job) => secondsLeft(j) ?? 0));
+  const left = Math.max(0, ...live.map((j: Job) => j.seconds_left ?? 0));
   if (!live.length) return null;
   return (
     <Popover.Root>

@@ -8,7 +8,7 @@ Gauss-Newton).
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,14 +19,12 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Line:
-    """From a (2,) to b (2,), metres in the section frame; rms of the points across it; how many; crowded: one of
-    five or more alike side by side, as the scan lines on a level surface that the slab grazes."""
+    """From a (2,) to b (2,), metres in the section frame; rms of the points across it; how many."""
 
     a: tuple[float, float]
     b: tuple[float, float]
     rms: float
     points: int
-    crowded: bool = False
 
 
 @dataclass(frozen=True)
@@ -55,7 +53,7 @@ def _tls(p: Array) -> tuple[Array, Array, float]:
     return centre, vector[:, 1], float(np.sqrt(max(value[0], 0)))
 
 
-def find_lines(points: Array, shortest: float = 0.35, tolerance: float = 0.012, gap: float = 0.30, most: int = 120) -> list[Line]:
+def find_lines(points: Array, shortest: float = 0.35, tolerance: float = 0.012, gap: float = 0.30, most: int = 600) -> list[Line]:
     """Lines of at least ``shortest`` metres, longest support first. points (n, 2 or 3) in the section frame."""
     p = thin(points)
     if len(p) < 20:
@@ -91,23 +89,7 @@ def find_lines(points: Array, shortest: float = 0.35, tolerance: float = 0.012, 
         for j in range(len(angles)):
             votes[j] -= np.bincount(((p[used & free] @ normal[j] + reach) / 0.02).astype(int), minlength=bins)[:bins].astype(np.int32)
         free &= ~used
-    found = [replace(k, crowded=_neighbours(k, found) >= 4) for k in found]
     return sorted(found, key=lambda x: -x.points)
-
-
-def _neighbours(line: Line, others: list[Line]) -> int:
-    """How many others run within 5 degrees and 0.6 m of a line, beside at least half of the shorter one."""
-    a, b = np.array(line.a), np.array(line.b)
-    length = float(np.linalg.norm(b - a))
-    u = (b - a) / length
-    count = 0
-    for k in others:
-        ends = (np.array([k.a, k.b]) - a) @ np.array([[u[0], -u[1]], [u[1], u[0]]])
-        other = float(np.linalg.norm(ends[1] - ends[0]))
-        beside = min(length, ends[:, 0].max()) - max(0.0, ends[:, 0].min())
-        lean = abs(ends[1, 1] - ends[0, 1])
-        count += k is not line and lean < 0.087 * other and abs(ends[:, 1].mean()) < 0.6 and beside > 0.5 * min(length, other)
-    return count
 
 
 def _runs(p: Array, index: NDArray[np.int64], normal: Array, gap: float) -> list[NDArray[np.int64]]:
@@ -158,7 +140,7 @@ def _fit_run(
 
 def _filled(p: Array, middle: Array, direction: Array, length: float, own: int, tolerance: float) -> bool:
     """Whether the slab lies in a surface here (the face of a column, a window): points spread on both sides of the
-    line as densely as on it, so that any line through them would be as good."""
+    line at least a fifth as densely as on it, so that any line through them would be as good."""
     q = p - middle
     across = (q @ np.array([-direction[1], direction[0]]))[np.abs(q @ direction) < length / 2]
     each = own / (2 * tolerance)

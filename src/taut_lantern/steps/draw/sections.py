@@ -122,6 +122,7 @@ def fit(project_id: str, section_id: str) -> dict[str, int]:
             )
         for old in c.s.scalars(select(Trace).where(Trace.section_id == section_id, Trace.state == "found")):
             c.s.delete(old)
+        made_from = c.project.network_revision
         circles = find_circles(points)
         flat = points[:, :2]
         for k in circles:  # what a circle explains is not offered as short lines again
@@ -130,7 +131,7 @@ def fit(project_id: str, section_id: str) -> dict[str, int]:
         for line in lines:
             along, across = line.b[0] - line.a[0], line.b[1] - line.a[1]
             length = math.hypot(along, across)
-            note: dict[str, Any] = {"rms_mm": 1000 * line.rms, "points": line.points, "length": length}
+            note: dict[str, Any] = {"rms_mm": 1000 * line.rms, "points": line.points, "length": length, "made_from": made_from}
             layer = "wall"
             if section.kind == "upright":
                 lean = abs(along) if abs(across) > abs(along) else abs(across)
@@ -142,7 +143,7 @@ def fit(project_id: str, section_id: str) -> dict[str, int]:
                     project_id=project_id,
                     section_id=section_id,
                     kind="line",
-                    layer=layer if line.rms < 0.006 and not line.crowded else "to check",
+                    layer=layer if line.rms < 0.006 else "to check",
                     points=[list(line.a), list(line.b)],
                     fit=note,
                 )
@@ -156,7 +157,7 @@ def fit(project_id: str, section_id: str) -> dict[str, int]:
                     layer="pipe" if k.share > 0.35 else "to check",
                     points=[list(k.centre)],
                     radius=k.radius,
-                    fit={"rms_mm": 1000 * k.rms, "points": k.points, "share": k.share},
+                    fit={"rms_mm": 1000 * k.rms, "points": k.points, "share": k.share, "made_from": made_from},
                 )
             )
         c.title = f"Found {len(lines)} lines and {len(circles)} circles in {section.name}"
@@ -220,7 +221,7 @@ def accept_all(project_id: str, section_id: str) -> int:
 
 
 def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
-    get_project(s, project_id)
+    revision = get_project(s, project_id).network_revision
     rows = s.scalars(select(Section).where(Section.project_id == project_id, ~Section.deleted).order_by(Section.kind, Section.name)).all()
     traces = s.scalars(select(Trace).where(Trace.project_id == project_id).order_by(Trace.layer, Trace.id)).all()
     return [
@@ -241,6 +242,7 @@ def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
                     "radius": t.radius,
                     "state": t.state,
                     "fit": t.fit,
+                    "old": t.fit.get("made_from", revision) != revision,
                 }
                 for t in traces
                 if t.section_id == r.id

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.clean.select import Box
@@ -23,6 +24,11 @@ from ..draw.sections import entities
 from ..prove.report import build
 
 KINDS = {"e57": "Cloud, E57", "laz": "Cloud, LAZ", "dxf": "Drawing, DXF", "pdf": "Registration report, PDF"}
+
+
+def latest_entry(s: Session, project_id: str) -> int:
+    """The journal's last entry: what is made now belongs to it, what was made before an entry is older."""
+    return s.scalar(select(func.max(Journal.id)).where(Journal.project_id == project_id)) or 0
 
 
 def start(project_id: str, kind: str, params: dict[str, Any]) -> str:
@@ -59,7 +65,7 @@ def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
         all_stations = stations_of(s, project_id)
         stations = [x for x in all_stations if x.pose is not None] or all_stations[:1]
         box = active_box(s, project_id) if params.get("crop", True) else None
-        state = s.scalar(select(func.max(Journal.id)).where(Journal.project_id == project_id)) or 0
+        state = latest_entry(s, project_id)
         report = build(s, project_id) if kind == "pdf" else None
         drawn = entities(s, project_id, params.get("sections"), params.get("coordinates") == "section") if kind == "dxf" else []
     base = clean_name(project.name, "project").replace(" ", "-")
@@ -128,7 +134,7 @@ def list_deliveries(project_id: str) -> list[dict[str, Any]]:
     """All deliveries, the newest first; ``outdated`` when the project changed since."""
     with session() as s:
         get_project(s, project_id)
-        latest = s.scalar(select(func.max(Journal.id)).where(Journal.project_id == project_id)) or 0
+        latest = latest_entry(s, project_id)
         rows = s.scalars(select(Delivery).where(Delivery.project_id == project_id).order_by(Delivery.created_at.desc()))
         return [
             {

@@ -15,7 +15,7 @@ export function BringInCard({ id }: { id: string }) {
   const files = useOriginals(id).data ?? [];
   const stations = useStations(id).data ?? [];
   const jobs = useJobs(id).data ?? [];
-  const sending = useUploads((s) => s.files);
+  const sending = useUploads((s) => s.files).filter((f) => f.project === id);
   const chosen = useView((s) => s.stations);
   const input = useRef<HTMLInputElement>(null);
   const [limits, setLimits] = useState({ min: "0.4", max: "200" });

@@ -143,6 +143,7 @@ function TraceCard({ id, trace: t }: { id: string; trace: Trace }) {
         {t.kind === "circle" ? `A circle of ${fixed(2000 * t.radius, 0)} mm diameter` : `A line of ${fixed(length, 3)} m`}
         {fit["rms_mm"] !== undefined ? `, found in ${grouped(fit["points"] ?? 0)} points that lie within ${fixed(fit["rms_mm"])} mm of it.` : ", drawn by hand."}
       </Sentence>
+      {t.old && <Quiet>It was found before the network last changed: find lines again, or check that it still lies on the points.</Quiet>}
       {fit["out_of_plumb_mm"] !== undefined && <Row name="out of plumb over its length" value={fixed(fit["out_of_plumb_mm"])} unit="mm" />}
       {fit["out_of_level_mm"] !== undefined && <Row name="out of level over its length" value={fixed(fit["out_of_level_mm"])} unit="mm" />}
       {fit["share"] !== undefined && <Row name="share of the circle seen" value={fixed(100 * fit["share"], 0)} unit="%" />}
@@ -184,7 +185,7 @@ function TracesLedger({ id }: { id: string }) {
     { head: "layer", cell: (t) => t.layer, value: (t) => t.layer, width: "110px" },
     { head: "kind", cell: (t) => t.kind, value: (t) => t.kind, width: "90px" },
     { head: "section", cell: (t) => t.section.name, value: (t) => t.section.name },
-    { head: "state", cell: (t) => t.state, value: (t) => t.state, width: "100px" },
+    { head: "state", cell: (t) => `${t.state}${t.old ? ", older than the network" : ""}`, value: (t) => t.state, width: "100px" },
     { head: "length m", figure: true, cell: (t) => fixed(fit(t, "length"), 3), value: (t) => fit(t, "length") },
     { head: "radius mm", figure: true, cell: (t) => (t.kind === "circle" ? fixed(1000 * t.radius) : ""), value: (t) => t.radius },
     { head: "fit mm", figure: true, cell: (t) => fixed(fit(t, "rms_mm")), value: (t) => fit(t, "rms_mm") },

@@ -20,6 +20,7 @@ export function ProveCard({ id }: { id: string }) {
   return (
     <>
       <Sentence>{network.sentence}</Sentence>
+      {network.out_of_date && <Quiet>The network changed since this was computed.</Quiet>}
       {network.degrees_of_freedom > 0 && (
         <>
           <Heading>Does it fit together as well as each link claims?</Heading>

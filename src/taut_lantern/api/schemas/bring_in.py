@@ -1,0 +1,93 @@
+"""Files on their way in, stations and tiles."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, FiniteFloat
+
+from .base import Id, Model, Out, Status, Text
+
+
+class UploadIn(Model):
+    name: Text
+    size: Annotated[int, Field(ge=0, le=2**50)]
+
+
+class UploadOut(Out):
+    id: str
+    received: int
+    size: int
+    state: str
+
+
+class ScanReading(Out):
+    name: str
+    points: int
+    rows: int
+    columns: int
+    has_pose: bool
+    intensity: bool
+    colour: bool
+    problems: list[str]
+
+
+class ErrorOut(Out):
+    code: str
+    message: str
+    remedy: str
+
+
+class OriginalOut(Out):
+    id: str
+    name: str
+    size: int
+    received: int
+    state: str
+    scans: list[ScanReading]
+    problem: ErrorOut | None
+    same_as: str | None
+    brought_in: bool
+
+
+class BringIn(Model):
+    originals: Annotated[list[Id], Field(min_length=1, max_length=500)]
+    min_range: Annotated[FiniteFloat, Field(ge=0, le=5000)] = 0.4
+    max_range: Annotated[FiniteFloat, Field(gt=0, le=5000)] = 200.0
+    unit: Literal["m", "mm", "ft", "us_ft"] = "m"
+
+
+class StationOut(Out):
+    id: str
+    version: int
+    name: str
+    points: int
+    has_rgb: bool
+    has_intensity: bool
+    low: list[float]
+    high: list[float]
+    hue: int
+    pose: list[float] | None
+    report: dict[str, Any]
+    status: Status
+    part: int
+    sigma_position_mm: list[float] | None
+    links: int
+    marked: int
+
+
+class StationPatch(Model):
+    version: int | None = Field(None, ge=0, le=2**31 - 1)
+    name: Text | None = None
+    deleted: Literal[True] | None = None
+
+
+class TileOut(Out):
+    id: int
+    station: str
+    level: int
+    first: int
+    count: int
+    low: list[float]
+    high: list[float]
+    spacing: float

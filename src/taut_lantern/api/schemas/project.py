@@ -1,0 +1,88 @@
+"""Projects, their thread, jobs and journal."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated, Any, Literal
+
+from pydantic import Field
+
+from .base import Model, Out, Text
+
+
+class ProjectIn(Model):
+    name: Text
+    unit: Literal["m", "mm", "ft"] = "m"
+
+
+class ProjectPatch(Model):
+    version: int | None = Field(None, ge=0, le=2**31 - 1)
+    name: Text | None = None
+    unit: Literal["m", "mm", "ft"] | None = None
+    profile: Annotated[str, Field(max_length=40)] | None = None
+    frame: Annotated[str, Field(pattern=r"^(project|[0-9a-f]{32})$")] | None = None
+
+
+class ProjectCard(Out):
+    id: str
+    name: str
+    demo: bool
+    created_at: datetime
+    stations: int
+    points: int
+
+
+class Frame(Out):
+    id: str
+    name: str
+    kind: str
+
+
+class KnotOut(Out):
+    step: str
+    state: Literal["empty", "begun", "done", "out of date"]
+    question: str
+
+
+class ProjectOut(Out):
+    id: str
+    version: int
+    name: str
+    unit: Literal["m", "mm", "ft"]
+    demo: bool
+    profile: dict[str, Any]
+    network_revision: int
+    frame: str
+    frame_name: str
+    T_frame_project: list[float]
+    frames: list[Frame]
+    stations: int
+    points: int
+    thread: list[KnotOut]
+    undo: str | None
+    redo: str | None
+
+
+class JobOut(Out):
+    id: str
+    kind: str
+    title: str
+    state: str
+    stage: str
+    done: int
+    total: int
+    error: dict[str, Any] | None
+    result: dict[str, Any] | None
+    created_at: datetime
+    started_at: datetime | None
+    ended_at: datetime | None
+    seconds_left: float | None
+
+
+class JournalOut(Out):
+    id: int
+    at: datetime
+    actor: str
+    title: str
+    undone: bool
+    undoable: bool

@@ -1,0 +1,83 @@
+"""Links, network, targets."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from pydantic import Field, FiniteFloat
+
+from .base import FindingOut, Id, Model, Number, Out, Status
+
+
+class LinkOut(Out):
+    id: str
+    version: int
+    a: str
+    b: str
+    name_a: str
+    name_b: str
+    kind: str
+    used: bool
+    status: Status
+    sentence: str
+    fit_median_mm: float
+    fit_rms_mm: float
+    fit_p90_mm: float
+    histogram: list[int]
+    overlap: float
+    see_through: float
+    weak_sigma_mm: float
+    weak_direction: list[float]
+    residual_mm: float | None
+    residual_mdeg: float | None
+    redundancy: float | None
+    reasons: list[FindingOut]
+
+
+class NetworkOut(Out):
+    revision: int
+    out_of_date: bool
+    sentence: str
+    sigma0: float
+    degrees_of_freedom: int
+    global_test: dict[str, Any]
+    parts: list[list[str]]
+    findings: list[FindingOut]
+    links: list[LinkOut]
+
+
+class Used(Model):
+    used: bool
+    version: int | None = Field(None, ge=0, le=2**31 - 1)
+
+
+class PairIn(Model):
+    a: Id
+    b: Id
+    T_a_b: Annotated[list[Number], Field(min_length=16, max_length=16)]
+
+
+class SpheresIn(Model):
+    radii_mm: Annotated[list[FiniteFloat], Field(min_length=1, max_length=8)] = [100.0]
+
+
+class SightingOut(Out):
+    id: str
+    version: int
+    station: str
+    station_name: str
+    target: str
+    radius_mm: float
+    rms_mm: float
+    points: int
+    sigma_mm: float
+    remark: str
+    used: bool
+    position: list[float] | None
+    spread_mm: float | None
+
+
+class SightingPatch(Model):
+    version: int | None = Field(None, ge=0, le=2**31 - 1)
+    used: bool | None = None
+    target: Annotated[str, Field(max_length=120)] | None = None

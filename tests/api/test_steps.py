@@ -1,0 +1,231 @@
+"""Whole steps of the job over HTTP on two small rooms: draw, clean, hand over, the thread, and what is out of date."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import ezdxf
+import laspy
+import numpy as np
+import pytest
+from fastapi.testclient import TestClient
+
+from taut_lantern.api.app import make_app
+from taut_lantern.core import frames
+from taut_lantern.formats import e57
+from taut_lantern.settings import settings
+from taut_lantern.steps.common import numbers
+from taut_lantern.store import journal
+from taut_lantern.store.db import session
+from taut_lantern.store.models import Job, Station, now
+from tests.api.test_api import made, problem, work
+from tests.support import bring_in, room, write_scan
+
+SIZE = (6.0, 4.0, 3.0)
+
+
+@pytest.fixture(scope="module")
+def client(database: str) -> Iterator[TestClient]:
+    with TestClient(make_app()) as c:
+        yield c
+
+
+@pytest.fixture
+def p(client: TestClient, tmp_path: Path) -> str:
+    """A project of two stations in one room, 1 m apart, placed."""
+    project = made(client, "Two in a room")
+    shift = (-1.0, 0.0, 0.0)
+    scans = [room(60_000, SIZE, 1), room(60_000, SIZE, 2, shift)]
+    ids = bring_in(project, [write_scan(tmp_path / f"ST-{k + 1}.e57", s) for k, s in enumerate(scans)])
+    with journal.change(project, "Placed both", network=True) as c:
+        for k, station in enumerate(ids):
+            c.s.get_one(Station, station).pose = numbers(frames.pose(0.0, (float(k), 0.0, 0.0)))
+    return project
+
+
+def knots(client: TestClient, p: str) -> dict[str, Any]:
+    return {k["step"]: k for k in client.get(f"/api/projects/{p}").json()["thread"]}
+
+
+def deliver(client: TestClient, p: str, kind: str, folder: Path, **more: Any) -> Path:
+    client.post(f"/api/projects/{p}/deliveries", json={"kind": kind, **more})
+    *_, job = work(p)
+    assert job.state == "done", job.error
+    newest = client.get(f"/api/projects/{p}/deliveries").json()[0]
+    path = folder / f"{newest['id']}.{kind}"
+    path.write_bytes(client.get(f"/api/projects/{p}/deliveries/{newest['id']}/file").content)
+    assert path.stat().st_size == newest["size"]
+    return path
+
+
+def outdated(client: TestClient, p: str) -> list[bool]:
+    return [d["outdated"] for d in client.get(f"/api/projects/{p}/deliveries").json()]
+
+
+def test_a_plan_is_cut_fitted_drawn_on_and_comes_out_as_dxf(client: TestClient, p: str, tmp_path: Path) -> None:
+    made_ = client.post(f"/api/projects/{p}/sections", json={"kind": "plan", "above_floor": 1.2, "behind": 0.1}).json()["id"]
+    slab = client.get(f"/api/projects/{p}/sections/{made_}/points")
+    n = len(slab.content) // 12
+    along, across = np.frombuffer(slab.content, np.float32, 2 * n).reshape(n, 2).T
+    assert n > 1000 and abs(np.ptp(along) - SIZE[0]) < 0.01 and abs(np.ptp(across) - SIZE[1]) < 0.01
+    found = client.post(f"/api/projects/{p}/sections/{made_}/fit").json()
+    assert found == {"lines": 4, "circles": 0}
+    client.post(f"/api/projects/{p}/sections/{made_}/traces", json={"kind": "line", "layer": "pipe", "points": [[0, 0], [1, 1]]})
+    (section,) = client.get(f"/api/projects/{p}/sections").json()
+    assert section["name"] == "Plan 1.20 m above floor" and {t["state"] for t in section["traces"]} == {"found", "drawn"}
+    assert knots(client, p)["draw"]["state"] == "begun"
+    one = next(t for t in section["traces"] if t["state"] == "found")
+    assert client.patch(f"/api/projects/{p}/traces/{one['id']}", json={"state": "accepted", "version": one["version"]}).status_code == 200
+    problem(client.patch(f"/api/projects/{p}/traces/{one['id']}", json={"layer": "floor", "version": one["version"]}), 409, "conflict")
+    lines = ezdxf.readfile(deliver(client, p, "dxf", tmp_path)).modelspace().query("LINE")
+    assert sorted(x.dxf.layer for x in lines) == ["pipe", "to check", "to check", "to check", "wall"]  # nobody said yes to three
+    assert "Accepted 3 found" in client.post(f"/api/projects/{p}/sections/{made_}/accept").json()["message"]
+    assert knots(client, p)["draw"]["state"] == "done"
+    client.post(f"/api/projects/{p}/undo")
+    assert knots(client, p)["draw"]["state"] == "begun"  # all three came back in one step
+    again = client.post(f"/api/projects/{p}/sections/{made_}/fit").json()
+    (section,) = client.get(f"/api/projects/{p}/sections").json()
+    assert sum(t["state"] == "accepted" for t in section["traces"]) == 1 and again["lines"] == 4
+
+
+def test_lines_know_that_the_network_moved_under_them(client: TestClient, p: str) -> None:
+    made_ = client.post(f"/api/projects/{p}/sections", json={"kind": "plan", "height": 0.2, "behind": 0.1}).json()["id"]
+    client.post(f"/api/projects/{p}/sections/{made_}/fit")
+    client.post(f"/api/projects/{p}/sections/{made_}/traces", json={"kind": "line", "points": [[0, 0], [1, 1]]})
+    old = lambda: sorted((t["state"], t["old"]) for t in client.get(f"/api/projects/{p}/sections").json()[0]["traces"])  # noqa: E731
+    assert old() == [("drawn", False)] + 4 * [("found", False)]
+    station = client.get(f"/api/projects/{p}/stations").json()[1]
+    client.patch(f"/api/projects/{p}/stations/{station['id']}", json={"deleted": True})
+    assert old() == [("drawn", False)] + 4 * [("found", True)]
+    client.post(f"/api/projects/{p}/sections/{made_}/fit")
+    assert old() == [("drawn", False)] + 4 * [("found", False)]
+
+
+def test_a_section_outside_the_cloud_says_so(client: TestClient, p: str) -> None:
+    made_ = client.post(f"/api/projects/{p}/sections", json={"kind": "plan", "height": 90.0}).json()["id"]
+    assert client.get(f"/api/projects/{p}/sections/{made_}/points").content == b""
+    problem(client.post(f"/api/projects/{p}/sections/{made_}/fit"), 422, "empty_section")
+    *_, job = (client.post(f"/api/projects/{p}/deliveries", json={"kind": "dxf"}), *work(p))
+    assert job.error["code"] == "nothing_drawn"
+    for body in (
+        {"kind": "upright", "a": [0, 0], "b": [0, 0]},
+        {"kind": "upright", "a": [0, 0]},
+        {"kind": "plan", "height": 1, "behind": 0},
+    ):
+        assert client.post(f"/api/projects/{p}/sections", json=body).status_code == 422
+
+
+def test_what_is_deleted_or_cropped_does_not_go_out_and_comes_back_with_undo(client: TestClient, p: str, tmp_path: Path) -> None:
+    whole = {h.name: h.points for h in e57.headers(deliver(client, p, "e57", tmp_path))}
+    assert whole == {"ST-1": 60_000, "ST-2": 60_000}
+    ids = [s["id"] for s in client.get(f"/api/projects/{p}/stations").json()]
+    view = [0.3, 0, 0, 0, 0, 0.4, 0, 0, 0, 0, -0.2, 0, 0, 0, 0, 1]
+    left_half = [[-1, -1], [0, -1], [0, 1], [-1, 1]]
+    body = {"view": view, "outline": left_half, "stations": ids[:1]}
+    counted = client.post(f"/api/projects/{p}/lasso", json={**body, "only_count": True}).json()
+    assert counted["edit"] is None and client.get(f"/api/projects/{p}/edits").json() == []
+    deleted = client.post(f"/api/projects/{p}/lasso", json=body).json()
+    assert deleted["count"] == counted["count"] > 20_000
+    lasting = {h.name: h.points for h in e57.headers(deliver(client, p, "e57", tmp_path))}
+    assert lasting == {"ST-1": 60_000 - deleted["count"], "ST-2": 60_000}
+    (edit,) = client.get(f"/api/projects/{p}/edits").json()
+    client.patch(f"/api/projects/{p}/edits/{edit['id']}", json={"active": False, "version": edit["version"]})
+    client.post(f"/api/projects/{p}/boxes", json={"centre": [1.5, 0, 0], "half": [1.6, 3, 3]})
+    with laspy.open(deliver(client, p, "laz", tmp_path)) as f:
+        cropped = f.read()
+    assert 0 < len(cropped) < 120_000 and cropped.x.min() >= -0.1001
+    with laspy.open(deliver(client, p, "laz", tmp_path, crop=False)) as f:
+        assert f.header.point_count == 120_000
+    client.post(f"/api/projects/{p}/undo")
+    with laspy.open(deliver(client, p, "laz", tmp_path)) as f:
+        assert f.header.point_count == 120_000
+
+
+def test_a_delivery_is_older_after_a_change_and_after_undo_too(client: TestClient, p: str, tmp_path: Path) -> None:
+    client.post(f"/api/projects/{p}/boxes", json={"centre": [0, 0, 0], "half": [2, 2, 2]})
+    deliver(client, p, "laz", tmp_path)
+    deliver(client, p, "pdf", tmp_path)
+    assert outdated(client, p) == [False, False] and knots(client, p)["hand_over"]["state"] == "done"
+    client.post(f"/api/projects/{p}/undo")
+    assert outdated(client, p) == [True, True]
+    deliver(client, p, "pdf", tmp_path)
+    knot = knots(client, p)["hand_over"]
+    assert knot["state"] == "out of date" and "1 of 2" in knot["question"]  # the cloud is still the old one
+    deliver(client, p, "laz", tmp_path)
+    assert knots(client, p)["hand_over"]["state"] == "done"
+    client.post(f"/api/projects/{p}/redo")
+    assert all(outdated(client, p))
+    titles = [j["title"] for j in client.get(f"/api/projects/{p}/journal").json()]
+    assert titles[0].startswith("Brought back: Set the crop box") and titles[1].startswith("Took back: Set the crop box")
+
+
+def test_the_thread_tells_the_next_question_of_each_step(client: TestClient, p: str) -> None:
+    empty = knots(client, made(client, "Nothing"))
+    assert {k["state"] for k in empty.values()} == {"empty"} and empty["bring_in"]["question"] == "no scans yet"
+    now_ = knots(client, p)
+    assert now_["bring_in"]["state"] == "done" and now_["tie"]["question"] == "the stations are not tied yet"
+    assert now_["colour"]["state"] == "done" and now_["place"]["question"] == "no control and no grid yet"
+    client.put(f"/api/projects/{p}/control", json={"text": "a;1;2;3\nb;4;5;6\nc;7;8;1\n", "file": "k.csv"})
+    assert "at least 3" in knots(client, p)["place"]["question"] or "needs 3" in knots(client, p)["place"]["question"]
+
+
+def test_a_station_is_taken_out_and_comes_back_with_its_points(client: TestClient, p: str) -> None:
+    first, _ = client.get(f"/api/projects/{p}/stations").json()
+    client.patch(f"/api/projects/{p}/stations/{first['id']}", json={"deleted": True, "version": first["version"]})
+    assert [s["name"] for s in client.get(f"/api/projects/{p}/stations").json()] == ["ST-2"]
+    assert all(t["station"] != first["id"] for t in client.get(f"/api/projects/{p}/tiles").json())
+    client.post(f"/api/projects/{p}/undo")
+    assert sum(t["count"] for t in client.get(f"/api/projects/{p}/tiles").json() if t["station"] == first["id"]) == 60_000
+
+
+def test_the_project_is_squared_to_a_wall_and_coordinates_follow_the_frame_in_use(client: TestClient, p: str) -> None:
+    body = {"wall": [0.4, 2.0, 0.1], "point": [3.0, 2.0, -1.5], "given": [100.0, 200.0, 10.0], "name": "hall"}
+    made_ = client.post(f"/api/projects/{p}/square", json=body).json()
+    assert made_["wall_rms_mm"] < 1 and made_["points"] > 300
+    project = client.get(f"/api/projects/{p}").json()
+    T = np.array(project["T_frame_project"]).reshape(4, 4)
+    np.testing.assert_allclose(T @ [3.0, 2.0, -1.5, 1.0], [100, 200, 10, 1], atol=1e-9)
+    assert abs(abs((T @ [1, 0, 0, 0])[0]) - 1) < 1e-4 and project["frame_name"] == "hall"
+    flipped = client.post(f"/api/projects/{p}/square", json={**body, "flip": True, "name": "back"}).json()["id"]
+    back = np.array(client.get(f"/api/projects/{p}").json()["T_frame_project"]).reshape(4, 4)
+    np.testing.assert_allclose(back[:2, :2], -T[:2, :2], atol=1e-9)
+    problem(client.post(f"/api/projects/{p}/square", json={**body, "wall": [0.4, 0.3, -1.5]}), 422, "not_enough")  # the floor is no wall
+    problem(client.post(f"/api/projects/{p}/square", json={**body, "wall": [50, 50, 50]}), 422, "not_enough")
+    frames_ = {f["name"]: f["id"] for f in client.get(f"/api/projects/{p}").json()["frames"]}
+    assert set(frames_) == {"project", "hall", "back"} and frames_["back"] == flipped
+    client.patch(f"/api/projects/{p}", json={"frame": "project"})
+    assert client.get(f"/api/projects/{p}").json()["T_frame_project"] == np.eye(4).ravel().tolist()
+
+
+def test_time_left_is_told_of_the_count_that_runs(client: TestClient, p: str) -> None:
+    with session() as s:
+        job = Job(project_id=p, kind="tie", title="x", state="running", done=25, total=100, stage_at=now() - timedelta(seconds=10))
+        s.add(job)
+    told = lambda: client.get(f"/api/projects/{p}/jobs").json()[0]["seconds_left"]  # noqa: E731
+    assert abs(told() - 30) < 3
+    for part in ({"done": 2}, {"done": 100}, {"total": 0, "done": 0}, {"state": "done"}):
+        with session() as s:
+            row = s.get_one(Job, job.id)
+            row.done, row.total, row.state = 25, 100, "running"
+            for k, v in part.items():
+                setattr(row, k, v)
+        assert told() is None, part
+
+
+def test_away_from_loopback_nothing_is_told_without_the_token(database: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("LANTERN_TOKEN", "secret-of-the-house")
+    settings.cache_clear()
+    try:
+        with TestClient(make_app()) as c:
+            problem(c.get("/api/projects"), 401, "sign_in")
+            problem(c.get("/api/projects", headers={"authorization": "Bearer wrong"}), 401, "sign_in")
+            assert c.get("/").status_code == 401
+            assert c.get("/api/projects", headers={"authorization": "Bearer secret-of-the-house"}).status_code == 200
+            assert c.get("/?token=secret-of-the-house", follow_redirects=False).status_code == 307
+            assert c.get("/api/projects").status_code == 200  # the cookie was kept
+    finally:
+        monkeypatch.undo()
+        settings.cache_clear()
