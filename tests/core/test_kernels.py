@@ -72,15 +72,23 @@ def test_morton_codes_are_the_same(points: list[tuple[float, float, float]]) -> 
 
 
 @given(
-    st.lists(st.tuples(*[st.floats(allow_nan=True, width=64)] * 3, st.booleans()), min_size=1, max_size=30),
+    st.lists(st.tuples(*[st.floats(allow_nan=True, width=64)] * 3, st.booleans(), st.floats(width=32)), min_size=1, max_size=30),
     st.sampled_from([1.0, 0.001, 0.3048]),
 )
-def test_points_are_sorted_out_alike(points: list[tuple[float, float, float, bool]], factor: float) -> None:
-    columns, valid = np.array([p[:3] for p in points]).T.copy(), np.array([p[3] for p in points])
-    out = np.zeros(len(points), np.uint8)
-    count = order.classify(columns, valid, factor, 0.4, 200.0, out)
-    np.testing.assert_array_equal(out, reference.classify(columns, valid, factor, 0.4, 200.0))
-    np.testing.assert_array_equal(count, np.bincount(out, minlength=5))
+def test_points_are_taken_over_alike(points: list[tuple[float, float, float, bool, float]], factor: float) -> None:
+    columns, invalid = np.array([p[:3] for p in points]).T.copy(), np.array([p[3] for p in points])
+    brightness, scale, n = np.array([p[4] for p in points], np.float32), np.array([-2.0, 8.0, 1.0]), len(points)
+    none, xyz, intensity = np.empty(0, np.uint16), np.zeros((3, n + 1), np.float32), np.zeros(n + 1, np.float32)
+    no_grid, rgb, index = np.empty(0, np.int64), np.empty((0, 0), np.uint8), np.empty(0, np.int32)
+    count = order.take(
+        tuple(columns), invalid.astype(np.int8), brightness, scale, (none, none, none), (no_grid, no_grid),
+        factor, 0.4, 200.0, 1, xyz, intensity, rgb, index, index,
+    )  # fmt: skip
+    places, values, expected = reference.take(columns, invalid, brightness, scale, factor, 0.4, 200.0)
+    np.testing.assert_array_equal(count, expected)
+    np.testing.assert_array_equal(xyz[:, 1 : 1 + count[0]], places.astype(np.float32))
+    np.testing.assert_allclose(intensity[1 : 1 + count[0]], values, atol=1e-6)
+    assert not xyz[:, 0].any() and not xyz[:, 1 + count[0] :].any()
 
 
 def test_height_votes_are_the_same() -> None:

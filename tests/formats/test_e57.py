@@ -9,6 +9,7 @@ from types import SimpleNamespace
 import numpy as np
 import pye57
 import pytest
+from pye57 import libe57
 
 from taut_lantern.core import frames
 from taut_lantern.core.errors import BadInput
@@ -19,12 +20,6 @@ from taut_lantern.steps.common import Progress
 from tests.support import room, write_scan
 
 
-def read_all(path: Path, index: int = 0) -> e57.Block:
-    parts = list(e57.blocks(path, index))
-    join = lambda k: None if getattr(parts[0], k) is None else np.concatenate([getattr(p, k) for p in parts])  # noqa: E731
-    return e57.Block(join("xyz"), join("valid"), join("intensity"), join("rgb"), join("row"), join("column"))
-
-
 def test_what_is_written_is_read_again(tmp_path: Path) -> None:
     scan = room(5000)
     grid = Scan(scan.xyz, scan.intensity, scan.rgb, np.arange(5000, dtype=np.int32) // 100, np.arange(5000, dtype=np.int32) % 100)
@@ -33,19 +28,19 @@ def test_what_is_written_is_read_again(tmp_path: Path) -> None:
     (head,) = e57.headers(path)
     assert (head.name, head.points, head.rows, head.columns) == ("Hall, north", 5000, 50, 100)
     np.testing.assert_allclose(head.pose, pose, atol=1e-9)
-    block = read_all(path)
+    block, counts = e57.points(path, 0)
     np.testing.assert_allclose(block.xyz, grid.xyz, atol=1e-6)
     np.testing.assert_allclose(block.intensity, grid.intensity, atol=1e-4)
     np.testing.assert_array_equal(block.rgb, grid.rgb)
     np.testing.assert_array_equal(block.row, grid.row)
-    assert block.valid.all()
+    assert counts == {"read": 5000, "kept": 5000, "invalid": 0, "not_finite": 0, "too_near": 0, "too_far": 0}
 
 
 def test_several_scans_in_one_file_keep_their_names_and_bare_ones_get_some(tmp_path: Path) -> None:
     bare = Scan(room(50).xyz, None, None, None, None)
     e57.write(tmp_path / "two.e57", [e57.Outgoing("A", room(40)), e57.Outgoing("B/ö\U0001f3ee", bare)])
     assert [(h.name, h.points) for h in e57.headers(tmp_path / "two.e57")] == [("A", 40), ("B/ö\U0001f3ee", 50)]
-    block = read_all(tmp_path / "two.e57", 1)
+    block, _ = e57.points(tmp_path / "two.e57", 1)
     assert block.intensity is None and block.rgb is None and len(block.xyz) == 50
 
 
@@ -74,9 +69,7 @@ def write_odd(path: Path) -> Path:
 
 
 def test_what_is_no_point_is_told_apart(tmp_path: Path) -> None:
-    block = read_all(write_odd(tmp_path / "odd.e57"))
-    assert (~block.valid).sum() == 30 and np.isnan(block.xyz[:, 1]).sum() == 40
-    scan, counts = read_scan(tmp_path / "odd.e57", 0, "odd.e57", 0.1, 50.0, 1.0, Progress())
+    scan, counts = read_scan(write_odd(tmp_path / "odd.e57"), 0, "odd.e57", 0.1, 50.0, 1.0, Progress())
     assert counts == {"read": 120, "invalid": 30, "not_finite": 30, "too_near": 0, "too_far": 1, "kept": 59}
     assert len(scan) == 59 and np.isfinite(scan.xyz).all()
     with pytest.raises(BadInput, match="none of 120 points") as caught:
@@ -84,16 +77,51 @@ def test_what_is_no_point_is_told_apart(tmp_path: Path) -> None:
     assert caught.value.code == "no_points"
 
 
-def test_spherical_coordinates_and_other_scales_of_colour_are_understood() -> None:
-    """As scanners write them that give range and angles, and 16-bit colour and intensity in counts."""
-    r, az, el = np.array([2.0, 3.0, 5.0]), np.array([0.0, np.pi / 2, 1.0]), np.array([0.0, 0.0, np.pi / 6])
-    data = {"sphericalRange": r, "sphericalAzimuth": az, "sphericalElevation": el, "sphericalInvalidState": np.array([0, 0, 1])}
-    data |= {"intensity": np.array([100.0, 600.0, np.nan]), **{f"color{c}": np.array([0, 65535, 32768]) for c in ("Red", "Green", "Blue")}}
-    block = e57._block(data, 3, (100.0, 1100.0), (0.0, 65535.0))
-    np.testing.assert_allclose(block.xyz[:2], [[2, 0, 0], [0, 3, 0]], atol=1e-12)
-    assert abs(block.xyz[2, 2] - 2.5) < 1e-12 and list(block.valid) == [True, True, False]
-    np.testing.assert_allclose(block.intensity, [0.0, 0.5, 0.0], atol=1e-6)
-    np.testing.assert_array_equal(block.rgb[:, 0], [0, 255, 127])
+def write_spherical(path: Path, columns: dict[str, np.ndarray], limits: dict[str, tuple[float, float]]) -> None:
+    """A scan as some scanners write it: range and angles, colour in two bytes, intensity in counts."""
+    with pye57.E57(str(path), mode="w") as f:
+        im = f.image_file
+        node, prototype = libe57.StructureNode(im), libe57.StructureNode(im)
+        node.set("guid", libe57.StringNode(im, "{1}"))
+        for group, fields in (("intensityLimits", ("intensity",)), ("colorLimits", ("colorRed", "colorGreen", "colorBlue"))):
+            box = libe57.StructureNode(im)
+            for name in fields:
+                kind = libe57.FloatNode if name == "intensity" else libe57.IntegerNode
+                for end, value in zip(("Minimum", "Maximum"), limits[name], strict=True):
+                    box.set(name + end, kind(im, value))
+            node.set(group, box)
+        buffers = libe57.VectorSourceDestBuffer()
+        for name, values in columns.items():
+            whole = values.dtype.kind in "iu"
+            low, high = limits.get(name, (-100, 100))
+            prototype.set(
+                name, libe57.IntegerNode(im, 0, int(low), int(high)) if whole else libe57.FloatNode(im, 0.0, libe57.E57_DOUBLE, -1e9, 1e9)
+            )
+            buffers.append(libe57.SourceDestBuffer(im, name, values, len(values), True, True))
+        points = libe57.CompressedVectorNode(im, prototype, libe57.VectorNode(im, True))
+        node.set("points", points)
+        f.data3d.append(node)
+        writer = points.writer(buffers)
+        writer.write(len(columns["sphericalRange"]))
+        writer.close()
+
+
+def test_spherical_coordinates_and_other_scales_of_colour_are_understood(tmp_path: Path) -> None:
+    r, az, el = np.array([2.0, 3.0, 5.0, 4.0]), np.array([0.0, np.pi / 2, 1.0, 0.0]), np.array([0.0, 0.0, np.pi / 6, 0.0])
+    columns = {"sphericalRange": r, "sphericalAzimuth": az, "sphericalElevation": el}
+    columns |= {"sphericalInvalidState": np.array([0, 0, 0, 2], np.int8), "intensity": np.array([100.0, 600.0, 1100.0, 100.0])}
+    columns |= {f"color{c}": np.array([0, 65535, 32768, 7], np.uint16) for c in ("Red", "Green", "Blue")}
+    columns |= {"rowIndex": np.array([0, 70_000, 5, 6], "q"), "columnIndex": np.array([1, 2, 90_000, 4], "q")}
+    limits = dict.fromkeys(("colorRed", "colorGreen", "colorBlue"), (0, 65535)) | {"intensity": (100.0, 1100.0)}
+    limits |= dict.fromkeys(("rowIndex", "columnIndex"), (0, 100_000)) | {"sphericalInvalidState": (0, 2)}
+    write_spherical(tmp_path / "s.e57", columns, limits)
+    scan, counts = e57.points(tmp_path / "s.e57", 0)
+    assert (counts["kept"], counts["invalid"]) == (3, 1)
+    half = 5 * np.cos(np.pi / 6)
+    np.testing.assert_allclose(scan.xyz, [[2, 0, 0], [0, 3, 0], [half * np.cos(1), half * np.sin(1), 2.5]], atol=1e-6)
+    np.testing.assert_allclose(scan.intensity, [0.0, 0.5, 1.0], atol=1e-6)
+    np.testing.assert_array_equal(scan.rgb[:, 1], [0, 255, 127])
+    assert scan.row.tolist() == [0, 70_000, 5] and scan.column.tolist() == [1, 2, 90_000]
 
 
 def truncated(p: Path) -> None:

@@ -9,7 +9,9 @@ from __future__ import annotations
 
 import math
 import struct
-from collections.abc import Callable, Iterable, Iterator
+from collections import deque
+from collections.abc import Callable, Iterable
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import SimpleNamespace
@@ -22,6 +24,7 @@ from pye57 import libe57
 
 from ..core import frames
 from ..core.errors import BadInput
+from ..core.kernels.order import take
 from ..core.scan.scan import Scan
 from .part import whole
 
@@ -55,18 +58,6 @@ class ScanHeader:
     columns: int
     pose: NDArray[np.float64] | None
     problems: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class Block:
-    """A run of points as read: xyz (n, 3) float64 station frame; valid (n,) bool by the file's own word."""
-
-    xyz: NDArray[np.float64]
-    valid: NDArray[np.bool_]
-    intensity: NDArray[np.float32] | None
-    rgb: NDArray[np.uint8] | None
-    row: NDArray[np.int32] | None
-    column: NDArray[np.int32] | None
 
 
 @dataclass(frozen=True)
@@ -162,23 +153,37 @@ def _limits(node: Any, group: str, names: tuple[str, ...]) -> tuple[float, float
     return low, high
 
 
-def blocks(
-    path: Path, index: int, shown: str | None = None, report: Callable[[int, int], None] = lambda done, total: None
-) -> Iterator[Block]:
-    """The points of scan ``index`` in runs of at most BLOCK. Raises BadInput naming where it broke."""
+COUNTS = ("kept", "invalid", "not_finite", "too_near", "too_far")
+
+
+def points(
+    path: Path,
+    index: int,
+    shown: str | None = None,
+    nearest: float = 0.0,
+    farthest: float = math.inf,
+    factor: float = 1.0,
+    report: Callable[[int, int], None] = lambda done, total: None,
+) -> tuple[Scan, dict[str, int]]:
+    """The usable points of scan ``index`` in its own frame, metres, and how many were read, kept and left out why.
+
+    nearest, farthest: metres; factor: metres per unit of the file. While a block is decoded, the one before is taken over
+    by a second thread. Raises BadInput naming where it broke.
+    """
     shown = shown or path.name
-    with _open(path, shown) as file:
+    with _open(path, shown) as file, ThreadPoolExecutor(1) as pool:
         header = file.get_header(index)
         total = int(header.point_count)
         wanted = [f for f in header.point_fields if str(f) in FIELDS]
-        data, buffers = file.make_buffers(wanted, min(BLOCK, max(total, 1)))
-        i_low, i_high = _limits(header.node, "intensityLimits", ("intensity",))
-        c_low, c_high = _limits(header.node, "colorLimits", ("colorRed", "colorGreen", "colorBlue"))
-        done = 0
+        data, buffers = _buffers(file, [str(f) for f in wanted], min(BLOCK, max(total, 1)))
+        out = _Taken(total, header, {str(f) for f in wanted}, (factor, nearest, farthest))
+        done, pending = 0, deque[Future[None]]()
         try:
             reader = header.points.reader(buffers)
             while count := reader.read():
-                yield _block(data, count, (i_low, i_high), (c_low, c_high))
+                if len(pending) == 2:
+                    pending.popleft().result()
+                pending.append(pool.submit(out.take, {name: column[:count].copy() for name, column in data.items()}))
                 done += count
                 report(done, total)
             reader.close()
@@ -189,34 +194,68 @@ def blocks(
                 remedy="copy it again, or export that scan anew",
                 code="truncated",
             ) from problem
+        for last in pending:
+            last.result()
+    return out.scan(), {"read": done, **out.counts}
 
 
-def _block(data: dict[str, NDArray[Any]], n: int, i_limits: tuple[float, float], c_limits: tuple[float, float]) -> Block:
-    if "cartesianX" in data:
-        xyz = np.array([data[f"cartesian{a}"][:n] for a in "XYZ"], dtype=float).T
-        state = data.get("cartesianInvalidState")
-    else:
-        r, az, el = (data[f"spherical{a}"][:n] for a in ("Range", "Azimuth", "Elevation"))
-        xyz = np.array([r * np.cos(el) * np.cos(az), r * np.cos(el) * np.sin(az), r * np.sin(el)], dtype=float).T
-        state = data.get("sphericalInvalidState")
-    valid = np.ones(n, bool) if state is None else state[:n] == 0
-    intensity = None
-    if "intensity" in data:
-        low, high = i_limits
-        intensity = np.nan_to_num(data["intensity"][:n].astype(np.float32), copy=False)
-        if high > low and (low, high) != (0.0, 1.0):
-            intensity = (intensity - np.float32(low)) / np.float32(high - low)
-        np.clip(intensity, 0, 1, out=intensity)
-    rgb = None
-    if "colorRed" in data:
-        top = c_limits[1] if math.isfinite(c_limits[1]) and c_limits[1] > 0 else 255.0
-        rgb = np.empty((n, 3), np.uint8)
-        for k, c in enumerate(("Red", "Green", "Blue")):
-            raw = data[f"color{c}"][:n]
-            rgb[:, k] = raw if top == 255 else np.clip(raw * (255.0 / top), 0, 255)
-    row = data["rowIndex"][:n].astype(np.int32) if "rowIndex" in data else None
-    column = data["columnIndex"][:n].astype(np.int32) if "columnIndex" in data else None
-    return Block(xyz, valid, intensity, rgb, row, column)
+def _buffers(file: Any, names: list[str], capacity: int) -> tuple[dict[str, NDArray[Any]], Any]:
+    """Arrays for a reader to fill; wide enough for 16-bit colour and for more than 65,535 columns."""
+    wide = dict.fromkeys(("colorRed", "colorGreen", "colorBlue"), "H") | dict.fromkeys(("rowIndex", "columnIndex"), "q")
+    data, buffers = {}, libe57.VectorSourceDestBuffer()
+    for name in names:
+        data[name] = np.empty(capacity, wide.get(name, pye57.e57.SUPPORTED_POINT_FIELDS[name]))
+        buffers.append(libe57.SourceDestBuffer(file.image_file, name, data[name], capacity, True, True))
+    return data, buffers
+
+
+class _Taken:
+    """Where the points of a file are gathered."""
+
+    def __init__(self, total: int, header: Any, fields: set[str], limits: tuple[float, float, float]) -> None:
+
+        def some(name: str, shape: tuple[int, ...], kind: type) -> NDArray[Any]:
+            return np.empty(shape if name in fields else (0,) * len(shape), kind)
+
+        self.xyz = np.empty((3, total), np.float32)
+        self.intensity = some("intensity", (total,), np.float32)
+        self.rgb = some("colorRed", (total, 3), np.uint8)
+        self.row, self.column = some("rowIndex", (total,), np.int32), some("columnIndex", (total,), np.int32)
+        low, high = _limits(header.node, "intensityLimits", ("intensity",))
+        top = _limits(header.node, "colorLimits", ("colorRed", "colorGreen", "colorBlue"))[1]
+        stretch = high > low and math.isfinite(low) and math.isfinite(high)
+        self._scale = np.array([low if stretch else 0, high - low if stretch else 1, 255 / top if 0 < top < math.inf else 1])
+        self._limits = limits
+        self._found = np.zeros(len(COUNTS), np.int64)
+
+    def take(self, data: dict[str, NDArray[Any]]) -> None:
+        """Take over the usable points of a block."""
+
+        def part(name: str, kind: type) -> NDArray[Any]:
+            return data.get(name, np.empty(0, kind))
+
+        if "cartesianX" in data:
+            x, y, z = (part(f"cartesian{a}", np.float64) for a in "XYZ")
+            invalid = part("cartesianInvalidState", np.int8)
+        else:
+            r, az, el = (part(f"spherical{a}", np.float64) for a in ("Range", "Azimuth", "Elevation"))
+            x, y, z = r * np.cos(el) * np.cos(az), r * np.cos(el) * np.sin(az), r * np.sin(el)
+            invalid = part("sphericalInvalidState", np.int8)
+        colour = tuple(part(f"color{c}", np.uint16) for c in ("Red", "Green", "Blue"))
+        grid = tuple(part(f"{a}Index", np.int64) for a in ("row", "column"))
+        rest = (self.xyz, self.intensity, self.rgb, self.row, self.column)
+        self._found += take(
+            (x, y, z), invalid, part("intensity", np.float32), self._scale, colour, grid, *self._limits, int(self._found[0]), *rest
+        )
+
+    @property
+    def counts(self) -> dict[str, int]:
+        return dict(zip(COUNTS, self._found.tolist(), strict=True))
+
+    def scan(self) -> Scan:
+        n = int(self._found[0])
+        rest = (self.intensity, self.rgb, self.row, self.column)
+        return Scan(self.xyz[:, :n].T, *(column[:n] if len(column) else None for column in rest))
 
 
 def write(path: Path, scans: Iterable[Outgoing]) -> None:

@@ -6,12 +6,10 @@ import tempfile
 from pathlib import Path
 
 import numba
-import numpy as np
 
 from ..core.align.believe import tie
 from ..core.align.prepared import prepare
 from ..core.kernels import order
-from ..core.kernels.order import classify
 from ..core.scan.grid import range_image
 from ..core.scan.octree import arrange
 from ..core.targets.spheres import find_spheres
@@ -41,5 +39,4 @@ def warm() -> None:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "warm.e57"
         e57.write(path, [e57.Outgoing("warm", scans["ST-01"])])
-        for block in e57.blocks(path, 0):
-            classify(block.xyz.T, block.valid, 1.0, 0.4, 200.0, np.empty(len(block.xyz), np.uint8))
+        e57.points(path, 0)

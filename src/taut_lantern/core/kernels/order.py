@@ -32,26 +32,38 @@ def morton(columns, low, cell):  # type: ignore[no-untyped-def]
 
 
 @jit
-def classify(columns, valid, factor, nearest, farthest, out):  # type: ignore[no-untyped-def]
-    """What each point (3, n) is: 0 kept, 1 marked invalid, 2 not finite, 3 too near, 4 too far; into out (n,) uint8.
-    factor: metres per unit of the columns; nearest, farthest: metres. Returns how many of each."""
+def take(position, invalid, brightness, scale, colour, grid, factor, nearest, farthest, at, xyz, intensity, rgb, row, column):  # type: ignore[no-untyped-def]
+    """Columns of a block as a file has them, into a scan from place ``at`` on: what is usable, in metres.
+
+    position, colour : three (n,) float64, uint16; grid : row and column (n,) int64; invalid (n,) int8, brightness (n,)
+    float32; empty where the file has none. scale : lowest brightness, its span, factor of the colours. factor : metres per
+    unit; nearest, farthest : metres. Returns how many were kept, marked invalid, not finite, too near, too far.
+    """
     count = np.zeros(5, np.int64)
     low, high = nearest * nearest, farthest * farthest
-    for k in range(columns.shape[1]):
-        x, y, z = columns[0, k] * factor, columns[1, k] * factor, columns[2, k] * factor
+    for k in range(len(position[0])):
+        x, y, z = position[0][k] * factor, position[1][k] * factor, position[2][k] * factor
         rho2 = x * x + y * y + z * z
-        if not valid[k]:
-            kind = 1
-        elif not (np.isfinite(columns[0, k]) and np.isfinite(columns[1, k]) and np.isfinite(columns[2, k])):
-            kind = 2
+        if len(invalid) and invalid[k]:
+            count[1] += 1
+        elif not (np.isfinite(position[0][k]) and np.isfinite(position[1][k]) and np.isfinite(position[2][k])):
+            count[2] += 1
         elif rho2 < low:
-            kind = 3
+            count[3] += 1
         elif rho2 > high:
-            kind = 4
+            count[4] += 1
         else:
-            kind = 0
-        out[k] = kind
-        count[kind] += 1
+            xyz[0, at], xyz[1, at], xyz[2, at] = x, y, z
+            if len(brightness):
+                v = (brightness[k] - scale[0]) / scale[1]
+                intensity[at] = min(max(v, 0.0), 1.0) if v == v else 0.0
+            if len(colour[0]):
+                for j in range(3):
+                    rgb[at, j] = min(colour[j][k] * scale[2], 255.0)
+            if len(grid[0]):
+                row[at], column[at] = grid[0][k], grid[1][k]
+            at += 1
+            count[0] += 1
     return count
 
 

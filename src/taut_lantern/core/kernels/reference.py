@@ -113,11 +113,17 @@ def associate(
     return out, ok
 
 
-def classify(columns: Array, valid: NDArray[np.bool_], factor: float, nearest: float, farthest: float) -> NDArray[np.uint8]:
+def take(
+    columns: Array, invalid: NDArray[np.bool_], brightness: Array, scale: Array, factor: float, nearest: float, farthest: float
+) -> tuple[Array, Array, NDArray[np.int64]]:
+    """Places (3, kept), intensity (kept,) and the counts of what was kept and left out for which reason."""
     finite = np.isfinite(columns).all(axis=0)
     with np.errstate(invalid="ignore", over="ignore"):
         rho = np.sqrt(((columns * factor) ** 2).sum(axis=0))
-    return np.select([~valid, ~finite, rho < nearest, rho > farthest], [1, 2, 3, 4], 0).astype(np.uint8)
+    kind = np.select([invalid, ~finite, rho < nearest, rho > farthest], [1, 2, 3, 4], 0)
+    kept = kind == 0
+    value = np.nan_to_num(np.clip((brightness - scale[0]) / scale[1], 0, 1))
+    return columns[:, kept] * factor, value[kept], np.bincount(kind, minlength=5)
 
 
 def morton(columns: NDArray[np.float32], low: Array, cell: float) -> NDArray[np.uint64]:

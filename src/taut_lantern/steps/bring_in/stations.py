@@ -6,12 +6,10 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from sqlalchemy import func, select
 
 from ...core import frames
 from ...core.errors import BadInput
-from ...core.kernels.order import classify
 from ...core.scan.scan import Scan
 from ...formats import e57
 from ...store import journal
@@ -76,30 +74,14 @@ def _busy_or_here(s: Any, project_id: str, original_id: str, scan: int) -> bool:
 
 def read_scan(
     path: Path, index: int, shown: str, min_range: float, max_range: float, factor: float, progress: Progress
-) -> tuple[Scan, dict[str, Any]]:
+) -> tuple[Scan, dict[str, int]]:
     """Points of one scan within the limits, and the import report's counts."""
-    names = ("kept", "invalid", "not_finite", "too_near", "too_far")
-    counts = dict.fromkeys(("read", *names), 0)
-    out: dict[str, Any] = {}
-    total = e57.headers(path, shown)[index].points
-    for b in e57.blocks(path, index, shown, lambda done, total: progress.report("reading points", done, total)):
+
+    def report(done: int, total: int) -> None:
+        progress.report("reading points", done, total)
         progress.check()
-        kind = np.empty(len(b.xyz), np.uint8)
-        found = classify(b.xyz.T, b.valid, factor, min_range, max_range, kind)
-        keep = slice(None) if found[0] == len(kind) else np.nonzero(kind == 0)[0]
-        at = slice(counts["kept"], counts["kept"] + int(found[0]))
-        if not out:
-            out["xyz"] = np.empty((3, total), np.float32)
-            for key in ("intensity", "rgb", "row", "column"):
-                column = getattr(b, key)
-                out[key] = None if column is None else np.empty((total, *column.shape[1:]), column.dtype)
-        np.multiply(b.xyz.T[:, keep], factor, out=out["xyz"][:, at], casting="same_kind")
-        for key in ("intensity", "rgb", "row", "column"):
-            if out[key] is not None:
-                out[key][at] = getattr(b, key)[keep]
-        counts["read"] += len(kind)
-        for name, n in zip(names, found, strict=True):
-            counts[name] += int(n)
+
+    scan, counts = e57.points(path, index, shown, min_range, max_range, factor, report)
     if counts["kept"] == 0:
         far = counts["too_far"] > counts["read"] / 2
         raise BadInput(
@@ -109,10 +91,7 @@ def read_scan(
             code="no_points",
             remedy="widen the range limits, or export the scan in the scanner's own frame" if far else "export the scan again",
         )
-
-    n = counts["kept"]
-    rest = {key: None if out[key] is None else out[key][:n] for key in ("intensity", "rgb", "row", "column")}
-    return Scan(out["xyz"][:, :n].T, **rest), counts
+    return scan, counts
 
 
 def import_scan(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
