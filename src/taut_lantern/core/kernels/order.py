@@ -93,3 +93,22 @@ def levels(codes, first_shift, last_level):  # type: ignore[no-untyped-def]
                 out[k] = level
             start = end
     return out
+
+
+@jit
+def by_level(order, codes, level, count):  # type: ignore[no-untyped-def]
+    """Sorted points (order, codes (n,)) once more by level, keeping their order within one (counting sort; Seward 1954).
+    Returns (order, codes, where each of ``count`` levels begins and the end)."""
+    first = np.zeros(count + 1, np.int64)
+    for k in range(len(level)):
+        first[level[k] + 1] += 1
+    for k in range(count):
+        first[k + 1] += first[k]
+    at = first.copy()
+    out, sorted_codes = np.empty_like(order), np.empty_like(codes)
+    for k in range(len(level)):
+        i = at[level[k]]
+        out[i] = order[k]
+        sorted_codes[i] = codes[k]
+        at[level[k]] = i + 1
+    return out, sorted_codes, first

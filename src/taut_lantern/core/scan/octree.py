@@ -6,6 +6,7 @@ the points lie in Morton order, cut into tiles by octree node, so that a tile is
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -45,17 +46,15 @@ def arrange_columns(columns: NDArray[np.float32], coarsest: float = 0.8) -> tupl
     count = max(1, min(LEVELS, kernels.DEPTH - bits + 1))
     by_code, codes, depth = _sorted(kernels.morton(columns, low, side / (1 << kernels.DEPTH)), bits + count - 1)
     level = kernels.levels(codes, 3 * (depth - bits), count - 1)
-    final = np.argsort(level, kind="stable")
-    order = by_code[final]
-    del by_code
-    codes, level = codes[final], level[final]
-    del final
+    order, codes, first = kernels.by_level(by_code, codes, level, count)
+    del by_code, level
     runs: list[tuple[int, int, int]] = []
     for k in range(count):
-        start, end = np.searchsorted(level, [k, k + 1])
-        _cut(codes, int(start), int(end), 3 * depth, k, runs)
+        _cut(codes, int(first[k]), int(first[k + 1]), 3 * depth, k, runs)
     del codes
-    ordered = np.stack([np.take(c, order) for c in columns])
+    ordered = np.empty_like(columns)
+    with ThreadPoolExecutor(2) as pool:  # memory is slow: two threads wait at once
+        list(pool.map(lambda k: np.take(columns[k], order, out=ordered[k], mode="clip"), range(3)))
     starts = np.array([first for _, first, _ in runs])
     lows = np.stack([np.minimum.reduceat(c, starts) for c in ordered], axis=1).tolist()
     highs = np.stack([np.maximum.reduceat(c, starts) for c in ordered], axis=1).tolist()
