@@ -160,13 +160,15 @@ def run() -> list[Row]:
         served.start()
         try:
             path = str(Path(folder) / "ten.e57")
-            made, sent = child("make", path), child("upload", path)
-            yard = child("plain", path)
-            mine = child("bring_in", sent["project"], sent["original"])
+            made, runs = child("make", path), []
+            for _ in range(5):  # in turn, since the machine's speed wanders
+                sent = child("upload", path)
+                runs.append((child("plain", path), child("bring_in", sent["project"], sent["original"])))
+            yard, mine = ({k: float(np.median([r[n][k] for r in runs])) for k in ("seconds", "peak_gb")} for n in (0, 1))
             ratio = mine["seconds"] / yard["seconds"]
             rows.append(
                 Row(
-                    f"Bring in {made['points']:,} points: from the stored E57 to tiles ready to view in the database",
+                    f"Bring in {made['points']:,} points: from the stored E57 to tiles ready to view in the database, median of five",
                     f"{mine['seconds']:.1f} s, {made['points'] / mine['seconds'] / 1e6:.2f} M points/s",
                     f"plain pye57 read of the same file: {yard['seconds']:.1f} s; ours takes {ratio:.1f}x",
                     "at most 3x",

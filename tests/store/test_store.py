@@ -17,7 +17,16 @@ from taut_lantern.store import journal
 from taut_lantern.store.db import migrate, session
 from taut_lantern.store.models import Section, Station
 from taut_lantern.store.queue import apply_schema
-from taut_lantern.store.tiles import deleted_mask, pack_indices, read_station, read_tiles, tiles_of, unpack_indices
+from taut_lantern.store.tiles import (
+    _pack_grid,
+    _unpack_grid,
+    deleted_mask,
+    pack_indices,
+    read_station,
+    read_tiles,
+    tiles_of,
+    unpack_indices,
+)
 from tests.support import bring_in, make_project, room, stopping_after, write_scan
 
 EYE = np.eye(4).ravel().tolist()
@@ -52,6 +61,15 @@ def test_points_come_back_as_they_went_in_and_tiles_are_slices_of_one_order(proj
     given = room(20_000).xyz
     key = lambda p: p[np.lexsort(p.T)]  # noqa: E731
     np.testing.assert_allclose(key(scan.xyz), key(given), atol=1e-6)
+
+
+@pytest.mark.parametrize("widest", [900, 65_535, 65_536, 2_000_000])
+def test_the_scanners_grid_survives_packing_however_wide_it_is(widest: int) -> None:
+    row, column = np.arange(300, dtype=np.int32), np.linspace(0, widest, 300).astype(np.int32)
+    order = np.random.default_rng(3).permutation(300)
+    back = _unpack_grid(_pack_grid(row, column, order), 300)
+    np.testing.assert_array_equal(back[0], row[order])
+    np.testing.assert_array_equal(back[1], column[order])
 
 
 def test_indices_survive_packing() -> None:

@@ -20,7 +20,7 @@ from psycopg.types.json import Jsonb
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..core.scan.octree import Tile, arrange_columns
+from ..core.scan.octree import Tile, arrange
 from ..core.scan.scan import Scan
 from ..settings import settings
 from .models import Edit, EditDelta, GridRow, Station, TileRow
@@ -36,25 +36,47 @@ class TilePoints:
     rgb: NDArray[np.uint8]
 
 
-def _packed(tiles: list[Tile], xyz: NDArray[np.float32], intensity: NDArray[np.uint16], rgb: NDArray[np.uint8]) -> Iterator[bytes]:
-    """Bytes of each tile, packed a few tiles ahead in a second thread while the database takes the one before."""
+@dataclass(frozen=True)
+class _Packed:
+    low: list[float]
+    high: list[float]
+    body: bytes
 
-    def pack(tile: Tile) -> bytes:
-        part = slice(tile.first, tile.first + tile.count)
-        body = b"".join((*(c[part].tobytes() for c in xyz), intensity[part].tobytes(), rgb[part].tobytes()))
-        return zstandard.ZstdCompressor(level=1).compress(body)
 
+def _pack(tile: Tile, order: NDArray[np.int64], scan: Scan) -> _Packed:
+    index = order[tile.first : tile.first + tile.count]
+    xyz = [np.take(scan.xyz[:, k], index) for k in range(3)]
+    intensity, rgb = np.zeros(tile.count, np.uint16), np.zeros((tile.count, 3), np.uint8)
+    if scan.intensity is not None:
+        intensity = np.round(np.take(scan.intensity, index) * 65535).astype(np.uint16)
+    if scan.rgb is not None:
+        rgb = np.take(scan.rgb, index, axis=0)
+    body = b"".join((*(c.tobytes() for c in xyz), intensity.tobytes(), rgb.tobytes()))
+    low, high = ([float(c) for c in ends] for ends in ([c.min() for c in xyz], [c.max() for c in xyz]))
+    return _Packed(low, high, zstandard.ZstdCompressor(level=1).compress(body))
+
+
+def _packed(tiles: list[Tile], order: NDArray[np.int64], scan: Scan) -> Iterator[_Packed]:
+    """Each tile packed, a few ahead in two more threads while the database takes the one before."""
     with ThreadPoolExecutor(2) as pool:
-        ahead = deque(pool.submit(pack, t) for t in tiles[:8])
+        ahead = deque(pool.submit(_pack, t, order, scan) for t in tiles[:8])
         for k in range(len(tiles)):
             if k + 8 < len(tiles):
-                ahead.append(pool.submit(pack, tiles[k + 8]))
+                ahead.append(pool.submit(_pack, tiles[k + 8], order, scan))
             yield ahead.popleft().result()
 
 
 def _pack_grid(row: NDArray[np.int32], column: NDArray[np.int32], order: NDArray[np.int64]) -> bytes:
-    body = np.take(row, order).astype(np.int32).tobytes() + np.take(column, order).astype(np.int32).tobytes()
+    """Row and column of each point, in two bytes each when they fit, else in four."""
+    kind = np.uint16 if max(int(row.max(initial=0)), int(column.max(initial=0))) < 1 << 16 else np.int32
+    body = b"".join(np.take(v.astype(kind), order).tobytes() for v in (row, column))
     return zstandard.ZstdCompressor(level=1).compress(body)
+
+
+def _unpack_grid(data: bytes, n: int) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    body = zstandard.ZstdDecompressor().decompress(data, max_output_size=8 * n + 64)
+    both = np.frombuffer(body, np.uint16 if len(body) == 4 * n else np.int32).astype(np.int32, copy=False)
+    return both[:n], both[n:]
 
 
 def unpack(first: int, count: int, data: bytes) -> TilePoints:
@@ -73,12 +95,9 @@ def for_browser(first: int, count: int, data: bytes) -> bytes:
 
 def write_station(s: Session, station: Station, scan: Scan, report: Callable[[int, int], None] = lambda d, t: None) -> None:
     """Put a scan's points in their final order and store them as tiles, in the caller's transaction."""
-    order, tiles, xyz = arrange_columns(np.ascontiguousarray(scan.xyz.T))
-    n = len(scan)
-    intensity = np.zeros(n, np.uint16) if scan.intensity is None else np.round(np.take(scan.intensity, order) * 65535).astype(np.uint16)
-    rgb = np.zeros((n, 3), np.uint8) if scan.rgb is None else np.take(scan.rgb, order, axis=0)
+    order, tiles = arrange(scan.xyz)
     station.points, station.has_rgb, station.has_intensity = len(scan), scan.rgb is not None, scan.intensity is not None
-    station.low, station.high = xyz.min(axis=1).tolist(), xyz.max(axis=1).tolist()
+    station.low, station.high = scan.xyz.min(axis=0).tolist(), scan.xyz.max(axis=0).tolist()
     s.add(station)
     s.flush()
     connection: psycopg.Connection[Any] = s.connection().connection.driver_connection  # type: ignore[assignment]
@@ -89,18 +108,9 @@ def write_station(s: Session, station: Station, scan: Scan, report: Callable[[in
     ):
         grid = None if scan.row is None or scan.column is None else pool.submit(_pack_grid, scan.row, scan.column, order)
         copy.set_types(["varchar", "int4", "int8", "int4", "jsonb", "jsonb", "float8", "bytea"])
-        for k, (tile, body) in enumerate(zip(tiles, _packed(tiles, xyz, intensity, rgb), strict=True)):
+        for k, (tile, packed) in enumerate(zip(tiles, _packed(tiles, order, scan), strict=True)):
             copy.write_row(
-                (
-                    station.id,
-                    tile.level,
-                    tile.first,
-                    tile.count,
-                    Jsonb(list(tile.low)),
-                    Jsonb(list(tile.high)),
-                    tile.spacing,
-                    body,
-                )
+                (station.id, tile.level, tile.first, tile.count, Jsonb(packed.low), Jsonb(packed.high), tile.spacing, packed.body)
             )
             report(k + 1, len(tiles))
     if grid is not None:
@@ -140,9 +150,7 @@ def read_station(s: Session, station: Station, with_grid: bool = True) -> Scan:
     row = column = None
     grid = s.get(GridRow, station.id) if with_grid else None
     if grid is not None:
-        body = zstandard.ZstdDecompressor().decompress(grid.data, max_output_size=8 * n + 64)
-        both = np.frombuffer(body, np.int32)
-        row, column = both[:n], both[n:]
+        row, column = _unpack_grid(grid.data, n)
     return Scan(xyz, intensity if station.has_intensity else None, rgb if station.has_rgb else None, row, column)
 
 

@@ -6,7 +6,6 @@ the points lie in Morton order, cut into tiles by octree node, so that a tile is
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -20,26 +19,19 @@ LEVELS = 6
 
 @dataclass(frozen=True)
 class Tile:
-    """points first .. first + count of the ordered station; low, high (3,) metres; spacing: cell of its level."""
+    """points first .. first + count of the ordered station; spacing: cell of its level, metres."""
 
     level: int
     first: int
     count: int
-    low: tuple[float, float, float]
-    high: tuple[float, float, float]
     spacing: float
 
 
 def arrange(xyz: NDArray[np.float32], coarsest: float = 0.8) -> tuple[NDArray[np.int64], list[Tile]]:
-    """(order, tiles): order (n,) puts the points into their final order. coarsest: cell of level 0, metres."""
-    order, tiles, _ = arrange_columns(np.ascontiguousarray(xyz.T), coarsest)
-    return order, tiles
-
-
-def arrange_columns(columns: NDArray[np.float32], coarsest: float = 0.8) -> tuple[NDArray[np.int64], list[Tile], NDArray[np.float32]]:
-    """As :func:`arrange` for columns (3, n), with the columns in their final order as a third result."""
-    if columns.shape[1] == 0:
-        return np.zeros(0, np.int64), [], columns
+    """(order, tiles) of points (n, 3): order (n,) puts them into their final order. coarsest: cell of level 0, metres."""
+    if len(xyz) == 0:
+        return np.zeros(0, np.int64), []
+    columns = np.ascontiguousarray(xyz.T)
     low = columns.min(axis=1).astype(float)
     side = max(float((columns.max(axis=1) - low).max()), 1e-3) * 1.0001
     bits = max(1, min(kernels.DEPTH, int(np.ceil(np.log2(max(side / coarsest, 2.0))))))
@@ -47,23 +39,11 @@ def arrange_columns(columns: NDArray[np.float32], coarsest: float = 0.8) -> tupl
     by_code, codes, depth = _sorted(kernels.morton(columns, low, side / (1 << kernels.DEPTH)), bits + count - 1)
     level = kernels.levels(codes, 3 * (depth - bits), count - 1)
     order, codes, first = kernels.by_level(by_code, codes, level, count)
-    del by_code, level
     runs: list[tuple[int, int, int]] = []
     for k in range(count):
         _cut(codes, int(first[k]), int(first[k + 1]), 3 * depth, k, runs)
-    del codes
-    ordered = np.empty_like(columns)
-    with ThreadPoolExecutor(2) as pool:  # memory is slow: two threads wait at once
-        list(pool.map(lambda k: np.take(columns[k], order, out=ordered[k], mode="clip"), range(3)))
-    starts = np.array([first for _, first, _ in runs])
-    lows = np.stack([np.minimum.reduceat(c, starts) for c in ordered], axis=1).tolist()
-    highs = np.stack([np.maximum.reduceat(c, starts) for c in ordered], axis=1).tolist()
     cell = side / (1 << bits)
-    tiles = [
-        Tile(k, first, n, (a[0], a[1], a[2]), (b[0], b[1], b[2]), cell / (1 << k))
-        for (k, first, n), a, b in zip(runs, lows, highs, strict=True)
-    ]
-    return order, tiles, ordered
+    return order, [Tile(k, start, n, cell / (1 << k)) for k, start, n in runs]
 
 
 def _sorted(codes: NDArray[np.uint64], need: int) -> tuple[NDArray[np.int64], NDArray[np.uint64], int]:
