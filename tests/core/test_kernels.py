@@ -47,8 +47,10 @@ def test_planes_are_the_same(pair: Any) -> None:
 def test_matches_are_the_same(pair: Any) -> None:
     a, b, t = pair
     g, points, normals = a.grid, b.fine.points[:600], b.fine.normals[:600]
-    out = np.zeros((600, 6))
-    ok = rays.associate(g.image, g.geo, g.wrap, t, points, normals, 0.05, 0.85, 0, 1, out)
+    hit, out = np.full((600, 2), -1, np.int32), np.empty((600, 8))
+    astray = frames.pose(0.002, (0.003, 0, 0)) @ t  # what was kept from a first call must not leak into the second
+    rays.associate(g.image, g.geo, g.wrap, astray, points, normals, 0.05, 0.85, 1, hit, out)
+    ok = rays.associate(g.image, g.geo, g.wrap, t, points, normals, 0.05, 0.85, 1, hit, out)
     expected, said = reference.associate(g.image, g.geo, g.wrap, t, points, normals, 0.05, 0.85)
     assert ok.sum() > 50 and (ok != said).sum() <= 2
     np.testing.assert_allclose(out[ok & said][:, :3], expected[ok & said][:, :3], atol=1e-6)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from .. import frames
 from ..kernels import rays
-from .fine import Fine, Matches, match
+from .fine import Fine, Matches, hits, match
 from .prepared import Prepared
 
 Array = NDArray[np.float64]
@@ -79,7 +79,7 @@ def patches(m: Matches, size: float = 0.5) -> tuple[float, int]:
 def evidence(a: Prepared, b: Prepared, result: Fine, seen: Dense | None = None) -> Evidence:
     """All evidence of a pair at its fine alignment."""
     seen = seen or dense(a, b, result.T_a_b)
-    wide = match(a, b, result.T_a_b, 0.05, 2, 0.85)
+    wide = match(hits(a, b), result.T_a_b, 0.05, 2, 0.85)
     d = np.abs(wide.distance)
     share, count = patches(wide)
     bins = np.histogram(d, bins=24, range=(0, 0.012))[0]

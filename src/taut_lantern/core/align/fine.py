@@ -56,21 +56,35 @@ class Fine:
     offset_sigma: float  # metres, estimated spread of surface offsets
 
 
-def match(
-    a: Prepared, b: Prepared, t: Array, gate: float, stride: int, min_cos: float, sa: Samples | None = None, sb: Samples | None = None
-) -> Matches:
+class Hits:
+    """Samples of one scan in the other's image, and the planes fitted where they fell, kept between steps."""
+
+    def __init__(self, image_of: Prepared, samples: Samples) -> None:
+        self.grid, self.samples = image_of.grid, samples
+        self.plane = np.empty((len(samples), 8))
+        self.hit = np.full((len(samples), 2), -1, np.int32)
+
+    def find(self, t: Array, gate: float, stride: int, min_cos: float) -> NDArray[np.bool_]:
+        """Which samples, placed by t into the image's frame, lie on a plane there; it is then in ``plane``."""
+        g, s = self.grid, self.samples
+        return np.asarray(rays.associate(g.image, g.geo, g.wrap, t, s.points, s.normals, gate, min_cos, stride, self.hit, self.plane))
+
+
+def hits(a: Prepared, b: Prepared, sa: Samples | None = None, sb: Samples | None = None) -> tuple[Hits, Hits]:
+    """(samples of b in a's image, samples of a in b's image)."""
+    return Hits(a, sb or b.fine), Hits(b, sa or a.fine)
+
+
+def match(both: tuple[Hits, Hits], t: Array, gate: float, stride: int, min_cos: float) -> Matches:
     """Patches of b found in a's image and patches of a found in b's, all expressed in a's frame."""
-    sa, sb = sa or a.fine, sb or b.fine
+    in_a, in_b = both
     r, origin_b = t[:3, :3], t[:3, 3]
-    out = np.zeros((len(sb), 6))
-    ok = rays.associate(a.grid.image, a.grid.geo, a.grid.wrap, t, sb.points, sb.normals, gate, min_cos, 0, stride, out)
-    p1, n1 = frames.apply(t, sb.points[ok]), out[ok, 3:] + sb.normals[ok] @ r.T
-    q1 = out[ok, :3]
-    back = frames.inverse(t)
-    out2 = np.zeros((len(sa), 6))
-    ok2 = rays.associate(b.grid.image, b.grid.geo, b.grid.wrap, back, sa.points, sa.normals, gate, min_cos, 0, stride, out2)
-    p2, n2 = frames.apply(t, out2[ok2, :3]), out2[ok2, 3:] @ r.T + sa.normals[ok2]
-    q2 = sa.points[ok2]
+    ok = in_a.find(t, gate, stride, min_cos)
+    p1, n1 = frames.apply(t, in_a.samples.points[ok]), in_a.plane[ok, 3:6] + in_a.samples.normals[ok] @ r.T
+    q1 = in_a.plane[ok, :3]
+    ok2 = in_b.find(frames.inverse(t), gate, stride, min_cos)
+    p2, n2 = frames.apply(t, in_b.plane[ok2, :3]), in_b.plane[ok2, 3:6] @ r.T + in_b.samples.normals[ok2]
+    q2 = in_b.samples.points[ok2]
     p, q, n = np.concatenate([p1, p2]), np.concatenate([q1, q2]), np.concatenate([n1, n2])
     n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-12)
     ray_a = q / np.maximum(np.linalg.norm(q, axis=1, keepdims=True), 1e-9)
@@ -116,13 +130,13 @@ def refine(
     start: Array,
     gates: tuple[tuple[float, int], ...],
     min_cos: float = 0.7,
-    sa: Samples | None = None,
-    sb: Samples | None = None,
+    both: tuple[Hits, Hits] | None = None,
 ) -> tuple[Array, Matches | None, bool, int, float]:
     """Gauss-Newton over the gates. Returns (T_a_b, last matches, converged, steps, smallest eigenvalue)."""
+    both = both or hits(a, b)
     t, m, steps, size, smallest = start.copy(), None, 0, np.inf, 0.0
     for k, (gate, stride) in enumerate(gates):
-        m = match(a, b, t, gate, stride, min_cos, sa, sb)
+        m = match(both, t, gate, stride, min_cos)
         if len(m.distance) < 30:
             return t, None, False, steps, 0.0
         step, centre, lever, smallest = _step(m, gate, 2e-4 if k >= len(gates) - 2 else 2e-3)
@@ -222,12 +236,13 @@ def _solve_nested(m: Matches, weight: Array, passes: int = 6) -> tuple[Array, Ar
 
 def fine(a: Prepared, b: Prepared, start: Array, gates: tuple[tuple[float, int], ...] = GATES) -> Fine | None:
     """Align b to a. None when fewer than 60 patches agree: the start was too far away or nothing is shared."""
-    t, m, converged, steps, smallest = refine(a, b, start, gates)
+    both = hits(a, b)
+    t, m, converged, steps, smallest = refine(a, b, start, gates, both=both)
     if m is None or len(m.distance) < 60:
         return None
     cov, offset, size = np.eye(6), 0.0, 0.0
     for _ in range(2):
-        m = match(a, b, t, gates[-1][0], 1, 0.85)
+        m = match(both, t, gates[-1][0], 1, 0.85)
         if len(m.distance) < 60:
             return None
         step, scaled, centre, lever, offset = _solve_nested(m, tukey(m.distance, gates[-1][0]))

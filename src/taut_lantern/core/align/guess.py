@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from .. import frames
 from ..kernels import rays
 from .evidence import Dense, dense
-from .fine import refine
+from .fine import hits, refine
 from .prepared import PYRAMID_STEP, Prepared
 
 Array = NDArray[np.float64]
@@ -178,8 +178,9 @@ def propose(a: Prepared, b: Prepared, name_a: str = "a", name_b: str = "b", keep
         return []
     poses = poses[np.argsort(-_score(a, b, poses, 0.15, 4))[:400]]
     best = [poses[k] for k in np.argsort(-_score(a, b, poses, 0.15))[:60]]
+    both = hits(a, b, a.balanced, b.balanced)
     for gates, count, tol in ((((0.5, 1), (0.3, 1), (0.2, 1)), 18, 0.1), (((0.2, 1), (0.1, 1), (0.08, 1)), 12, 0.06)):
-        moved = [refine(a, b, t, gates, 0.6, a.balanced, b.balanced)[0] for t in best]
+        moved = [refine(a, b, t, gates, 0.6, both)[0] for t in best]
         score = _score(a, b, np.array(moved), tol)
         best, scores = [], []
         for k in np.argsort(-score):

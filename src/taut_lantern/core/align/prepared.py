@@ -71,9 +71,9 @@ class Prepared:
 def sample(grid: Grid, spacing: float, most: int, phase: float = 0.37) -> tuple[Samples, float]:
     """Samples even in space at ``spacing`` metres (widened until at most ``most``), and the spacing used."""
     pixels = rays.pick_uniform(grid.image, grid.geo, spacing, phase)
-    while len(pixels) > most:
-        spacing *= max(1.05, math.sqrt(len(pixels) / most))
-        pixels = rays.pick_uniform(grid.image, grid.geo, spacing, phase)
+    if len(pixels) > most:
+        spacing *= math.sqrt(len(pixels) / most)
+        pixels = pixels[np.linspace(0, len(pixels) - 1, most).astype(np.int64)]
     plane, ok = rays.planes(grid.image, grid.step, grid.wrap, pixels)
     order = np.random.default_rng(5).permutation(int(ok.sum()))
     return Samples(np.ascontiguousarray(plane[ok][order, :3]), np.ascontiguousarray(plane[ok][order, 3:6])), spacing

@@ -31,12 +31,16 @@ def pixel(x, y, z, geo, rows, columns, wrap):  # type: ignore[no-untyped-def]
 
 
 @jit
-def fill(xyz, r, c, thin, image, index):  # type: ignore[no-untyped-def]
-    """Points (n, 3) into the image at every ``thin``-th row and column; the nearest wins a pixel. index: of the point."""
+def fill(xyz, r, c, last_r, last_c, thin, image, index):  # type: ignore[no-untyped-def]
+    """Points (n, 3) into the image at every ``thin``-th row and column; the nearest wins a pixel. index: of the point.
+    last_r, last_c: the last row or column when they count backwards, else -1."""
     for k in range(len(xyz)):
-        if r[k] % thin or c[k] % thin:
-            continue
-        i, j = r[k] // thin, c[k] // thin
+        i = r[k] if last_r < 0 else last_r - r[k]
+        j = c[k] if last_c < 0 else last_c - c[k]
+        if thin > 1:
+            if i % thin or j % thin:
+                continue
+            i, j = i // thin, j // thin
         x, y, z = xyz[k, 0], xyz[k, 1], xyz[k, 2]
         if index[i, j] >= 0 and x * x + y * y + z * z > image[i, j, 0] ** 2 + image[i, j, 1] ** 2 + image[i, j, 2] ** 2:
             continue
@@ -184,15 +188,16 @@ def pick_uniform(image, geo, spacing, phase):  # type: ignore[no-untyped-def]
 
 
 @jit
-def associate(image, geo, wrap, t, points, normals, gate, min_cos, first, stride, out):  # type: ignore[no-untyped-def]
-    """Project points (station b) through t = T_a_b into the image of a and fit the plane that is there.
+def associate(image, geo, wrap, t, points, normals, gate, min_cos, stride, hit, plane):  # type: ignore[no-untyped-def]
+    """Project every ``stride``-th point (station b) through t = T_a_b into the image of a and fit the plane that is there.
 
-    out : (m, 6) centroid and normal in a's frame. Returns (m,) bool.
+    plane : (m, 8) centroid, normal in a's frame, rms, count; hit : (m, 2) int32, the pixel each belongs to (-1 at first)
+    and whether there is a plane. Both are kept from call to call, since late steps hit the same pixels again.
+    Returns (m,) bool.
     """
     rows, columns = image.shape[0], image.shape[1]
     ok = np.zeros(len(points), np.bool_)
-    plane = np.zeros(8)
-    for k in range(first, len(points), stride):
+    for k in range(0, len(points), stride):
         x, y, z = points[k, 0], points[k, 1], points[k, 2]
         ax = t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3]
         ay = t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3]
@@ -208,16 +213,16 @@ def associate(image, geo, wrap, t, points, normals, gate, min_cos, first, stride
         nz = t[2, 0] * normals[k, 0] + t[2, 1] * normals[k, 1] + t[2, 2] * normals[k, 2]
         if abs(nx * (ax - qx) + ny * (ay - qy) + nz * (az - qz)) > gate + 0.02:
             continue
-        if not plane_at(image, geo[3], wrap, r, c, plane):
+        at = r * columns + c
+        if hit[k, 0] != at:
+            hit[k, 0] = at
+            hit[k, 1] = plane_at(image, geo[3], wrap, r, c, plane[k])
+        if hit[k, 1] == 0:
             continue
-        if plane[3] * nx + plane[4] * ny + plane[5] * nz < min_cos:
+        if plane[k, 3] * nx + plane[k, 4] * ny + plane[k, 5] * nz < min_cos:
             continue
-        d = plane[3] * (ax - plane[0]) + plane[4] * (ay - plane[1]) + plane[5] * (az - plane[2])
-        if abs(d) > gate:
-            continue
-        for i in range(6):
-            out[k, i] = plane[i]
-        ok[k] = True
+        d = plane[k, 3] * (ax - plane[k, 0]) + plane[k, 4] * (ay - plane[k, 1]) + plane[k, 5] * (az - plane[k, 2])
+        ok[k] = abs(d) <= gate
     return ok
 
 

@@ -40,8 +40,11 @@ def _directions(xyz: NDArray) -> tuple[NDArray, NDArray]:
     return np.arctan2(y, x), np.arctan2(z, np.hypot(x, y))
 
 
-def _structured(scan: Scan) -> tuple[NDArray, NDArray, NDArray, int, int] | None:
-    """Linear row and column scales when the scanner's grid is regular to half a pixel, else None."""
+def _structured(scan: Scan) -> tuple[NDArray, int, int, int, int] | None:
+    """Linear row and column scales when the scanner's grid is regular to half a pixel, else None.
+
+    (geo, rows, columns, last row when they count downwards else -1, last column likewise).
+    """
     if scan.row is None or scan.column is None or len(scan) < 1000:
         return None
     pick = np.linspace(0, len(scan) - 1, min(len(scan), 40_000)).astype(int)
@@ -61,13 +64,13 @@ def _structured(scan: Scan) -> tuple[NDArray, NDArray, NDArray, int, int] | None
     wrong_el = np.abs((el - el0 - el_step * row) / el_step)
     if el_step == 0 or az_step == 0 or np.percentile(wrong_az, 95) > 0.6 or np.percentile(wrong_el, 95) > 0.6:
         return None
-    r, c = scan.row.astype(np.int64), scan.column.astype(np.int64)
-    rows, columns = int(r.max()) + 1, int(c.max()) + 1
+    rows, columns = int(scan.row.max()) + 1, int(scan.column.max()) + 1
+    last_row = last_column = -1
     if el_step < 0:
-        r, el0, el_step = rows - 1 - r, el0 + el_step * (rows - 1), -el_step
+        last_row, el0, el_step = rows - 1, el0 + el_step * (rows - 1), -el_step
     if az_step < 0:
-        c, az0, az_step = columns - 1 - c, az0 + az_step * (columns - 1), -az_step
-    return np.array([az0, az_step, el0, el_step]), r, c, rows, columns
+        last_column, az0, az_step = columns - 1, az0 + az_step * (columns - 1), -az_step
+    return np.array([az0, az_step, el0, el_step]), rows, columns, last_row, last_column
 
 
 def range_image(scan: Scan) -> Grid:
@@ -84,15 +87,17 @@ def range_image(scan: Scan) -> Grid:
         columns, rows = int(round(2 * math.pi / step)), int((high - low) / step) + 1
         step_az = 2 * math.pi / columns
         geo = np.array([-math.pi, step_az, low, step])
-        r = np.clip(np.floor((el - low) / step + 0.5), 0, rows - 1).astype(np.int64)
-        c = np.floor((az + math.pi) / step_az + 0.5).astype(np.int64) % columns
+        r = np.clip(np.floor((el - low) / step + 0.5), 0, rows - 1).astype(np.int32)
+        c = np.floor((az + math.pi) / step_az + 0.5).astype(np.int32) % columns
+        last_row = last_column = -1
     else:
-        geo, r, c, rows, columns = found
+        geo, rows, columns, last_row, last_column = found
+        r, c = np.asarray(scan.row, np.int32), np.asarray(scan.column, np.int32)
         while (rows // thin) * (columns // thin) > PIXELS:
             thin += 1
         geo = geo * [1, thin, 1, thin]
         rows, columns = (rows - 1) // thin + 1, (columns - 1) // thin + 1
     image, index = np.zeros((rows, columns, 3), np.float32), np.full((rows, columns), -1, np.int32)
-    rays.fill(scan.xyz, r, c, thin, image, index)
+    rays.fill(scan.xyz, r, c, last_row, last_column, thin, image, index)
     wrap = abs(columns * geo[1] - 2 * math.pi) < (2.5 if thin > 1 else 1.5) * geo[1]
     return Grid(image, geo, bool(wrap), index)
