@@ -292,7 +292,7 @@ def pyramid(image, geo, step):  # type: ignore[no-untyped-def]
             q = math.sqrt(x * x + y * y + z * z)
             if q == 0:
                 continue
-            pc = min(columns - 1, int((math.atan2(y, x) + math.pi) / step))
+            pc = min(columns - 1, int((geo[0] + c * geo[1] + math.pi) % (2 * math.pi) / step))
             if out[0, pr, pc] == 0 or q < out[0, pr, pc]:
                 out[0, pr, pc] = q
             if q > out[1, pr, pc]:
