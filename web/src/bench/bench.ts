@@ -11,7 +11,8 @@ export interface Hands {
   select(what: { station?: string; link?: string } | null): void;
   hover(at: number[] | null): void;
   lasso(view: number[], outline: number[][]): void;
-  pick(at: number[]): void;
+  /** The nearest point in front under a click, or null when none is there. */
+  pick(at: number[] | null): void;
   planPick(at: [number, number]): void;
   placed(pose: number[]): void;
   drawn(state: { points: number; busy: boolean }): void;
@@ -269,7 +270,7 @@ export class Bench {
     }
     if (tool === "pick") {
       const p = this.pointAt(pane, x, y);
-      if (p) this.hands.pick(p.toArray());
+      this.hands.pick(p ? p.toArray() : null);
       return;
     }
     for (const s of this.scene.stations) {

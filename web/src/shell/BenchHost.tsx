@@ -3,7 +3,7 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { Bench } from "../bench/bench";
 import type { PaneKind, Rect, Scene } from "../bench/types";
 import { bytes, early, http, sent } from "../api/client";
-import { tellError, useBoxes, useEdits, useNetwork, useProject, useSightings, useStations, useTiles } from "../api/queries";
+import { tell, tellError, useBoxes, useEdits, useNetwork, useProject, useSightings, useStations, useTiles } from "../api/queries";
 import { fixed } from "../kit";
 import { provide } from "../kit/commands";
 import { into, lengthIn, UNITS } from "../kit/units";
@@ -91,7 +91,7 @@ export function BenchHost({ id }: { id: string }) {
           },
           hover: (at) => v().set({ hover: at }),
           lasso: (matrix, outline) => count.current({ view: matrix, outline, stations: [...now.current.shown], count: null }),
-          pick: (at) => v().onPick?.(at),
+          pick: (at) => (at ? v().onPick?.(at) : tell("No point lies there.", "click on a surface, or fly closer")),
           planPick: (at) => v().onPick?.([...at, v().slab.height]),
           placed: (pose) => v().placing && v().set({ placing: { ...v().placing!, pose } }),
           drawn: (drawn) => (drawn.points !== v().drawn.points || drawn.busy !== v().drawn.busy) && v().set({ drawn }),
