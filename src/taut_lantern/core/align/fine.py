@@ -26,6 +26,7 @@ from .prepared import Prepared, Samples
 Array = NDArray[np.float64]
 GATES = ((0.5, 16), (0.25, 8), (0.1, 4), (0.06, 4), (0.04, 2), (0.025, 2), (0.015, 2))  # (gate in metres, stride)
 NOISE_FLOOR = 0.0002
+HELD = 0.004  # metres: standard deviation above which a direction counts as not held
 TUKEY = 4.685  # standard deviations at which a distance loses its say: 95 % as good as least squares on normal noise
 CURVED = 0.1  # weight of patches that are no part of a plane: windows of two scans cut a curve or an edge differently
 
@@ -205,14 +206,14 @@ def _eliminate(g: Array, ratio: float) -> tuple[Array, Array]:
     return reduced, np.stack([mean[:, 0] ** 2 + mean[:, 1] ** 2, inv[:, 0, 0] + inv[:, 1, 1]], axis=1) / 2
 
 
-def _solve_nested(m: Matches, weight: Array, passes: int = 6) -> tuple[Array, Array, Array, float, float]:
+def _solve_nested(m: Matches, weight: Array, curved: float, passes: int = 6) -> tuple[Array, Array, Array, float, float]:
     """Pose step with nested surface offsets. Returns (step, covariance, centre, lever, offset sigma)."""
     total = float(weight.sum())
     centre = (weight[:, None] * m.place).sum(axis=0) / total
     lever = max(float(np.sqrt((weight * ((m.place - centre) ** 2).sum(axis=1)).sum() / total)), 0.1)
     cell = _cells(m, 1.5)
     pooled, flat = pool_normals(m, cell)
-    weight = np.where(flat, weight, CURVED * weight)
+    weight = np.where(flat, weight, curved * weight)
     row = np.concatenate([_columns(pooled, centre, lever), m.cos_a[:, None], -m.cos_b[:, None], -m.distance[:, None]], axis=1)
     order = np.argsort(cell, kind="stable")
     first = np.searchsorted(cell[order], np.arange(cell.max() + 1))
@@ -242,6 +243,8 @@ def _solve_nested(m: Matches, weight: Array, passes: int = 6) -> tuple[Array, Ar
         cov = noise2 * (vector / np.maximum(value, 1e-9 * total)) @ vector.T
         s_cell2 = max(float(np.mean(cell_u[:, 0] + noise2 * cell_u[:, 1])), 0.0001**2)
         s_whole2 = max(float(np.mean(whole_u[:, 0] + noise2 * whole_u[:, 1])), 0.0002**2)
+    value, vector = np.linalg.eigh(cov[:6, :6])
+    step = vector @ np.where(value < HELD**2, vector.T @ step, 0.0)  # never along what the geometry does not hold
     return step, cov[:6, :6], centre, lever, float(np.sqrt(s_whole2))
 
 
@@ -256,7 +259,11 @@ def fine(a: Prepared, b: Prepared, start: Array, gates: tuple[tuple[float, int],
         m = match(both, t, gates[-1][0], 1, 0.85)
         if len(m.distance) < 60:
             return None
-        step, scaled, centre, lever, offset = _solve_nested(m, tukey(m.distance, min(gates[-1][0], TUKEY * noise_of(m))))
+        # where planes alone hold some direction badly, what stands off a little, curves and edges are needed
+        for gate, curved in ((min(gates[-1][0], TUKEY * noise_of(m)), CURVED), (gates[-1][0], 1.0)):
+            step, scaled, centre, lever, offset = _solve_nested(m, tukey(m.distance, gate), curved)
+            if np.linalg.eigvalsh(scaled[3:, 3:])[2] < HELD**2:
+                break
         size = float(np.linalg.norm(step))
         if size > 0.05:
             return None
