@@ -112,7 +112,7 @@ function ControlLedger({ id }: { id: string }) {
     axis("h", "H mm"),
     axis("d3", "in space mm"),
     ...(["E", "N", "H"] as const).map((head, k) => ({ head: `${head} ${unit}`, figure: true, value: (p: Point) => p.enh[k] ?? null, cell: (p: Point) => lengthIn(p.enh[k] ?? 0, unit) })),
-    { head: "what speaks against it", cell: (p) => p.reasons.map((r) => r.message).join(" · ") || <span className="text-quiet">{p.remark}</span> },
+    { head: "remarks", cell: (p) => p.reasons.map((r) => r.message).join(" · ") || <span className="text-quiet">{p.remark}</span> },
   ];
   return <Table rows={control?.points ?? []} columns={columns} id={(p) => p.id} selected={(p) => p.target !== null && p.target === target} onSelect={(p) => set({ target: p.target, stations: [], link: null })} empty="No control points yet. Read the surveyor's file: its columns and units are shown before anything is kept." />;
 }
