@@ -124,6 +124,19 @@ def test_spherical_coordinates_and_other_scales_of_colour_are_understood(tmp_pat
     assert scan.row.tolist() == [0, 70_000, 5] and scan.column.tolist() == [1, 2, 90_000]
 
 
+def test_a_row_without_a_column_and_one_colour_of_three_are_passed_over(tmp_path: Path) -> None:
+    columns = {f"spherical{a}": np.full(3, v) for a, v in (("Range", 2.0), ("Azimuth", 0.5), ("Elevation", 0.1))}
+    torn = columns | {"rowIndex": np.array([4, 5, 6], "q"), "colorRed": np.array([7, 8, 9], np.uint16)}
+    limits = dict.fromkeys(("colorRed", "colorGreen", "colorBlue"), (0, 255)) | {"intensity": (0.0, 1.0)}
+    write_spherical(tmp_path / "torn.e57", torn, limits)
+    scan, counts = e57.points(tmp_path / "torn.e57", 0)
+    assert counts["kept"] == 3 and scan.row is None and scan.column is None and scan.rgb is None
+    del columns["sphericalAzimuth"]
+    write_spherical(tmp_path / "half.e57", columns, limits)
+    with pytest.raises(BadInput, match="no whole set of coordinates"):
+        e57.points(tmp_path / "half.e57", 0)
+
+
 def truncated(p: Path) -> None:
     write_scan(p)
     p.write_bytes(p.read_bytes()[: p.stat().st_size * 2 // 3])

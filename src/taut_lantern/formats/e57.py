@@ -174,9 +174,16 @@ def points(
     with _open(path, shown) as file, ThreadPoolExecutor(1) as pool:
         header = file.get_header(index)
         total = int(header.point_count)
-        wanted = [f for f in header.point_fields if str(f) in FIELDS]
-        data, buffers = _buffers(file, [str(f) for f in wanted], min(BLOCK, max(total, 1)))
-        out = _Taken(total, header, {str(f) for f in wanted}, (factor, nearest, farthest))
+        wanted = _whole_groups([str(f) for f in header.point_fields if str(f) in FIELDS])
+        if not {"cartesianX", "sphericalRange"} & set(wanted):
+            raise BadInput(
+                f"{shown}: scan {index + 1} has no whole set of coordinates",
+                subject=shown,
+                remedy="export it with x, y and z",
+                code="no_points",
+            )
+        data, buffers = _buffers(file, wanted, min(BLOCK, max(total, 1)))
+        out = _Taken(total, header, set(wanted), (factor, nearest, farthest))
         done, pending = 0, deque[Future[None]]()
         try:
             reader = header.points.reader(buffers)
@@ -197,6 +204,14 @@ def points(
         for last in pending:
             last.result()
     return out.scan(), {"read": done, **out.counts}
+
+
+def _whole_groups(names: list[str]) -> list[str]:
+    """Fields that are of use: a row without a column, or one colour of three, is left in the file."""
+    groups = [{f"cartesian{a}" for a in "XYZ"}, {f"spherical{a}" for a in ("Range", "Azimuth", "Elevation")}]
+    groups += [{f"color{c}" for c in ("Red", "Green", "Blue")}, {"rowIndex", "columnIndex"}]
+    torn = {name for group in groups if not group <= set(names) for name in group}
+    return [name for name in names if name not in torn]
 
 
 def _buffers(file: Any, names: list[str], capacity: int) -> tuple[dict[str, NDArray[Any]], Any]:

@@ -3,7 +3,7 @@
 Plane centroid to plane centroid, both ways, with projective association into the partner's range image;
 robust Gauss-Newton (Tukey weights, narrowing gates), truncated along directions the geometry does not hold.
 The last steps set the limit by the noise that is there and give patches that are not part of a plane little say (a
-curve or an edge is cut differently by the windows of two scans: without any noise that alone left 0.3 to 0.5 mm).
+curve or an edge is cut differently by the windows of two scans: without any noise that alone left 0.4 to 0.5 mm).
 They are a generalised least squares in which the surfaces carry offsets of their own (nested: cells of 1.5 m, then
 whole surfaces, one per scan, acting along the ray), so that many points on one wall are not mistaken for many
 independent observations. Linear mixed model: Harville, J. Am. Stat. Assoc. 72 (1977).
