@@ -1,6 +1,6 @@
 /** What stands on a pane besides strings: scale bar, slice line, cross-hair, the outline being drawn. */
 import type { Pane } from "./pane";
-import { FONT } from "./strings";
+import { cross, FONT } from "./strings";
 import type { Slab } from "./types";
 
 /** A bar of a round length from (x, y) to the right; scale: metres a pixel. */
@@ -42,12 +42,7 @@ export function drawCrossHair(g: CanvasRenderingContext2D, p: Pane, cursor: numb
   if (!at) return;
   g.strokeStyle = ink;
   g.globalAlpha = 0.6;
-  g.beginPath();
-  g.moveTo(at[0] - 12, at[1]);
-  g.lineTo(at[0] + 12, at[1]);
-  g.moveTo(at[0], at[1] - 12);
-  g.lineTo(at[0], at[1] + 12);
-  g.stroke();
+  cross(g, at, 12);
   g.globalAlpha = 1;
 }
 

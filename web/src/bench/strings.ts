@@ -118,13 +118,7 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
   g.lineWidth = 2;
   for (const pick of scene.picks) {
     const p = pane.pixel(pick[0]!, pick[1]!, pick[2]!);
-    if (!p) continue;
-    g.beginPath();
-    g.moveTo(p[0] - 9, p[1]);
-    g.lineTo(p[0] + 9, p[1]);
-    g.moveTo(p[0], p[1] - 9);
-    g.lineTo(p[0], p[1] + 9);
-    g.stroke();
+    if (p) cross(g, p, 9);
   }
 }
 
@@ -148,5 +142,14 @@ function drawBox(g: CanvasRenderingContext2D, pane: Pane, scene: Scene) {
       g.moveTo(...p);
       g.lineTo(...q);
     }
+  g.stroke();
+}
+
+export function cross(g: CanvasRenderingContext2D, at: ArrayLike<number>, reach: number) {
+  g.beginPath();
+  g.moveTo(at[0]! - reach, at[1]!);
+  g.lineTo(at[0]! + reach, at[1]!);
+  g.moveTo(at[0]!, at[1]! - reach);
+  g.lineTo(at[0]!, at[1]! + reach);
   g.stroke();
 }
