@@ -40,7 +40,7 @@ class Scanner:
 
 
 def _spheres(
-    origin: NDArray, direction: NDArray, distance: NDArray, colour: NDArray, reflect: NDArray, cosine: NDArray, surface: NDArray, first: int
+    origin: NDArray, direction: NDArray, distance: NDArray, colour: NDArray, reflect: NDArray, normal: NDArray, surface: NDArray, first: int
 ) -> None:
     """Exact spheres in front of what the rays met (in place)."""
     for k, centre in enumerate(SPHERES.values()):
@@ -51,13 +51,13 @@ def _spheres(
         t = along[hit] - np.sqrt(SPHERE_RADIUS**2 - closest2[hit])
         hit, t = hit[t < distance[hit]], t[t < distance[hit]]
         distance[hit], colour[hit], reflect[hit], surface[hit] = t, 240, 0.8, first + k
-        cosine[hit] = np.abs(np.einsum("ij,ij->i", direction[hit], (origin + direction[hit] * t[:, None] - centre) / SPHERE_RADIUS))
+        normal[hit] = (origin + direction[hit] * t[:, None] - centre) / SPHERE_RADIUS
 
 
-def _boards(origin: NDArray, direction: NDArray, distance: NDArray, colour: NDArray, reflect: NDArray, cosine: NDArray) -> None:
+def _boards(origin: NDArray, direction: NDArray, distance: NDArray, colour: NDArray, reflect: NDArray, normal: NDArray) -> None:
     """300 mm quadrant boards on the walls (in place)."""
-    for centre, normal in BOARDS.values():
-        n, c = np.array(normal, float), np.array(centre)
+    for centre, out in BOARDS.values():
+        n, c = np.array(out, float), np.array(centre)
         facing = direction @ n
         with np.errstate(divide="ignore", invalid="ignore"):
             t = np.where(facing < -0.05, ((c - origin) @ n) / facing, np.inf)
@@ -66,7 +66,7 @@ def _boards(origin: NDArray, direction: NDArray, distance: NDArray, colour: NDAr
         u, v = p @ np.cross([0, 0, 1.0], n), p[:, 2]
         on = (np.abs(u) < 0.15) & (np.abs(v) < 0.15)
         near, white = near[on], (u[on] * v[on]) > 0
-        distance[near], cosine[near] = t[near], -facing[near]
+        distance[near], normal[near] = t[near], n
         colour[near] = np.where(white, 245, 15)[:, None]
         reflect[near] = np.where(white, 0.85, 0.06)
 
@@ -95,24 +95,27 @@ def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: i
     normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-12)
     face = np.where(hit, met, 0)
-    facing = np.einsum("ij,ij->i", ray, normal[face])
+    normal = normal[face]
     with np.errstate(divide="ignore", invalid="ignore"):
-        distance = np.where(hit, np.einsum("ij,ij->i", corner[face, 0], normal[face]) / facing, np.inf)
-    cosine, surface = np.abs(facing), np.where(hit, surface_of[face], -1)
+        distance = np.where(hit, np.einsum("ij,ij->i", corner[face, 0], normal) / np.einsum("ij,ij->i", ray, normal), np.inf)
+    surface = np.where(hit, surface_of[face], -1)
     reflect, colour = np.where(hit, reflect_of[face], 0.0), np.where(hit[:, None], colour_of[face], 0).astype(float)
     last = int(surface_of.max()) + 1
-    _spheres(origin, ray, distance, colour, reflect, cosine, surface, last)
-    _boards(origin, ray, distance, colour, reflect, cosine)
+    _spheres(origin, ray, distance, colour, reflect, normal, surface, last)
+    _boards(origin, ray, distance, colour, reflect, normal)
+    cosine = np.abs(np.einsum("ij,ij->i", ray, normal))
 
     ok = np.isfinite(distance) & (distance < scanner.longest) & (distance > 0.4)
     ok &= rng.random(len(ok)) > np.clip(0.002 + 0.00004 * distance / np.maximum(reflect * cosine, 0.01), 0, 0.9)
     image = np.where(ok, distance, np.inf).reshape(len(elevation), len(azimuth))
-    mixed = image.copy()
-    for axis in (0, 1):  # a beam on an edge sees part of both surfaces
+    mixed, shape = image.copy(), (*image.shape, 3)
+    for axis in (0, 1):  # a beam on an edge sees part of both surfaces; on a plane seen at a glancing angle it does not
         other = np.roll(image, 1, axis)
         with np.errstate(invalid="ignore"):
             jump = np.abs(other - image)
-        edge = (jump > 0.05) & (jump < 3.0) & np.isfinite(other) & np.isfinite(image) & (rng.random(image.shape) < 0.15)
+            gap = np.roll(ray.reshape(shape), 1, axis) * other[..., None] - ray.reshape(shape) * image[..., None]
+            off_plane = np.abs(np.einsum("ijk,ijk->ij", gap, normal.reshape(shape)))
+            edge = (jump > 0.05) & (jump < 3.0) & (off_plane > 0.02) & (rng.random(image.shape) < 0.15)
         share = rng.random(image.shape)
         mixed[edge] = (share * image)[edge] + ((1 - share) * other)[edge]
     distance = mixed.reshape(-1)

@@ -4,8 +4,8 @@ Plane centroid to plane centroid, both ways, with projective association into th
 robust Gauss-Newton (Tukey weights, narrowing gates), truncated along directions the geometry does not hold.
 The last steps set the limit by the noise that is there and give patches that are not part of a plane little say (a
 curve or an edge is cut differently by the windows of two scans: without any noise that alone left 0.4 to 0.5 mm).
-They are a generalised least squares in which the surfaces carry offsets of their own (nested: cells of 1.5 m, then
-whole surfaces, one per scan, acting along the ray), so that many points on one wall are not mistaken for many
+They are a generalised least squares in which the surfaces carry offsets of their own (nested: cells, larger and larger
+parts, whole surfaces; one per scan, acting along the ray), so that many points on one wall are not mistaken for many
 independent observations. Linear mixed model: Harville, J. Am. Stat. Assoc. 72 (1977).
 
 Terms: residual r = n . (T_a_b p_b - q_a), metres. Motion d = [rotation, translation], left perturbation of T_a_b
@@ -20,6 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .. import frames
+from ..kernels import fit as kernels
 from ..kernels import rays
 from .prepared import Prepared, Samples
 
@@ -28,6 +29,9 @@ GATES = ((0.5, 16), (0.25, 8), (0.1, 4), (0.06, 4), (0.04, 2), (0.025, 2), (0.01
 NOISE_FLOOR = 0.0002
 HELD = 0.004  # metres: standard deviation above which a direction counts as not held
 TUKEY = 4.685  # standard deviations at which a distance loses its say: 95 % as good as least squares on normal noise
+CELL, PARTS = 0.75, 3  # metres; offsets of cells, of parts 1.5, 3 and 6 m wide, and of whole surfaces
+OFFSET, WHOLE_OFFSET, LEAST_OFFSET = 0.0003, 0.0005, 0.0001  # metres: standard deviations to begin with, and the least
+NU = 3  # weight of what is usual in the variance of one surface
 CURVED = 0.1  # weight of patches that are no part of a plane: windows of two scans cut a curve or an edge differently
 
 
@@ -82,19 +86,13 @@ def hits(a: Prepared, b: Prepared, sa: Samples | None = None, sb: Samples | None
 
 def match(both: tuple[Hits, Hits], t: Array, gate: float, stride: int, min_cos: float) -> Matches:
     """Patches of b found in a's image and patches of a found in b's, all expressed in a's frame."""
-    in_a, in_b = both
-    r, origin_b = t[:3, :3], t[:3, 3]
-    ok = in_a.find(t, gate, stride, min_cos)
-    p1, n1 = frames.apply(t, in_a.samples.points[ok]), in_a.plane[ok, 3:6] + in_a.samples.normals[ok] @ r.T
-    q1 = in_a.plane[ok, :3]
-    ok2 = in_b.find(frames.inverse(t), gate, stride, min_cos)
-    p2, n2 = frames.apply(t, in_b.plane[ok2, :3]), in_b.plane[ok2, 3:6] @ r.T + in_b.samples.normals[ok2]
-    q2 = in_b.samples.points[ok2]
-    p, q, n = np.concatenate([p1, p2]), np.concatenate([q1, q2]), np.concatenate([n1, n2])
-    n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-12)
-    ray_a = q / np.maximum(np.linalg.norm(q, axis=1, keepdims=True), 1e-9)
-    ray_b = (p - origin_b) / np.maximum(np.linalg.norm(p - origin_b, axis=1, keepdims=True), 1e-9)
-    return Matches(p, n, np.einsum("ij,ij->i", n, p - q), np.einsum("ij,ij->i", n, ray_a), np.einsum("ij,ij->i", n, ray_b))
+    found = [(side, side.find(t if k == 0 else frames.inverse(t), gate, stride, min_cos)) for k, side in enumerate(both)]
+    n, at = sum(int(ok.sum()) for _, ok in found), 0
+    out = Matches(np.empty((n, 3)), np.empty((n, 3)), np.empty(n), np.empty(n), np.empty(n))
+    rest = (out.place, out.normal, out.distance, out.cos_a, out.cos_b)
+    for k, (side, ok) in enumerate(found):
+        at = kernels.rows(ok, side.plane, side.samples.points, side.samples.normals, t, k == 0, at, *rest)
+    return out
 
 
 def tukey(residual: Array, gate: float) -> Array:
@@ -102,9 +100,8 @@ def tukey(residual: Array, gate: float) -> Array:
     return np.clip(1 - (residual / gate) ** 2, 0, None) ** 2
 
 
-def _columns(m: Matches, centre: Array, lever: float) -> Array:
-    """Jacobian (m, 6) of the distances with rotations about ``centre`` scaled by ``lever``."""
-    return np.concatenate([np.cross(m.place - centre, m.normal) / lever, m.normal], axis=1)
+def _systems(m: Matches, weight: Array, label: NDArray[np.int64], count: int, centre: Array, lever: float) -> Array:
+    return np.asarray(kernels.systems(m.place, m.normal, m.distance, m.cos_a, m.cos_b, weight, label, count, centre, lever))
 
 
 def _motion(step: Array, centre: Array, lever: float) -> Array:
@@ -119,11 +116,10 @@ def _step(m: Matches, gate: float, floor: float) -> tuple[Array, Array, float, f
     """One truncated Gauss-Newton step: (step, centre, lever, smallest eigenvalue per weight)."""
     w = tukey(m.distance, gate)
     total = max(float(w.sum()), 1e-9)
-    centre = (w[:, None] * m.place).sum(axis=0) / total
-    lever = max(float(np.sqrt((w * ((m.place - centre) ** 2).sum(axis=1)).sum() / total)), 0.1)
-    j = _columns(m, centre, lever)
-    value, vector = np.linalg.eigh((j * w[:, None]).T @ j / total)
-    rhs = -(j * (w * m.distance)[:, None]).sum(axis=0) / total
+    centre, lever = kernels.about(m.place, w)
+    g = _systems(m, w, np.zeros(len(w), np.int64), 1, centre, lever)[0] / total
+    value, vector = np.linalg.eigh(g[:6, :6])
+    rhs = g[:6, 8]
     along = vector.T @ rhs
     step = vector @ np.where(value > floor, along / np.maximum(value, 1e-12), 0.0)
     return step, centre, lever, float(value[0])
@@ -182,70 +178,71 @@ def pool_normals(m: Matches, label: NDArray[np.int64]) -> tuple[Matches, NDArray
     return Matches(m.place, np.where(flat[:, None], unit[label], m.normal), m.distance, m.cos_a, m.cos_b), flat
 
 
-def surfaces(centre: Array, normal: Array, weight: Array) -> NDArray[np.int64]:
-    """Join cells to whole surfaces: normals within 4 degrees, offsets within 3 cm."""
-    label = np.full(len(centre), -1, np.int64)
-    for number, k in enumerate(np.argsort(-weight)):
-        if label[k] < 0:
-            alike = (label < 0) & (normal @ normal[k] > np.cos(np.radians(4))) & (np.abs((centre - centre[k]) @ normal[k]) < 0.03)
-            label[alike] = number
-            label[k] = number
-    return np.unique(label, return_inverse=True)[1].astype(np.int64)
+def surfaces(centre: Array, normal: Array, weight: Array) -> tuple[NDArray[np.int64], int]:
+    """Join cells to whole surfaces: normals within 4 degrees, offsets within 3 cm. Returns (labels, how many)."""
+    label, count = kernels.surfaces(centre, normal, np.argsort(-weight), np.cos(np.radians(4)), 0.03)
+    return label, int(count)
 
 
-def _eliminate(g: Array, ratio: float) -> tuple[Array, Array]:
-    """Marginalise the two offset columns (6, 7) of systems g (k, 9, 9); ratio = noise^2 / offset^2.
+def _levels(cell: NDArray[np.int64], whole: NDArray[np.int64]) -> list[NDArray[np.int64]]:
+    """Parents of cells, level by level: parts of their whole surface (k,) two, four .. cells (k, 3) wide, then the whole."""
+    out, key = [], cell
+    for _ in range(PARTS):
+        unique, label = np.unique(np.concatenate([whole[:, None], key // 2], axis=1), axis=0, return_inverse=True)
+        out.append(label.reshape(-1).astype(np.int64))
+        whole, key = unique[:, 0], unique[:, 1:]
+    return [*out, whole]
 
-    Returns (reduced systems, expected squared offset per system in units of noise^2 and metres^2 mixed: mean part).
+
+def _tree(m: Matches, weight: Array, cell: NDArray[np.int64]) -> tuple[list[NDArray[np.int64]], list[NDArray[np.int64]]]:
+    """(parents of the systems of each level, the whole surface of each): cells, their parts, whole surfaces, the scan."""
+    normal = _cell_means(cell, weight, m.normal)
+    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-12)
+    whole, count = surfaces(_cell_means(cell, weight, m.place), normal, np.bincount(cell, weight).astype(float))
+    key = np.zeros((len(normal), 3), np.int64)
+    key[cell] = np.floor(m.place / CELL)
+    parents = [*_levels(key, whole), np.zeros(count, np.int64)]
+    wholes = [whole]
+    for up in parents[:-1]:
+        of = np.zeros(int(up.max()) + 1, np.int64)
+        of[up] = wholes[-1]
+        wholes.append(of)
+    return parents, wholes
+
+
+def _solve_nested(m: Matches, weight: Array, curved: float, passes: int) -> tuple[Array, Array, Array, float, float]:
+    """Pose step with nested surface offsets. Returns (step, covariance, centre, lever, offset sigma).
+
+    Every whole surface has its own variance at every level, drawn towards the usual one of that level as by NU
+    observations: one wall of two parts must not be averaged with fifty that are whole.
     """
-    m = g[:, :, 6:8]
-    d = g[:, 6:8, 6:8] + ratio * np.eye(2)
-    inv = np.linalg.inv(d)
-    reduced = g - m @ inv @ np.swapaxes(m, 1, 2)
-    mean = np.einsum("kij,kj->ki", inv, g[:, 6:8, 8])
-    return reduced, np.stack([mean[:, 0] ** 2 + mean[:, 1] ** 2, inv[:, 0, 0] + inv[:, 1, 1]], axis=1) / 2
-
-
-def _solve_nested(m: Matches, weight: Array, curved: float, passes: int = 6) -> tuple[Array, Array, Array, float, float]:
-    """Pose step with nested surface offsets. Returns (step, covariance, centre, lever, offset sigma)."""
     total = float(weight.sum())
-    centre = (weight[:, None] * m.place).sum(axis=0) / total
-    lever = max(float(np.sqrt((weight * ((m.place - centre) ** 2).sum(axis=1)).sum() / total)), 0.1)
-    cell = _cells(m, 1.5)
-    pooled, flat = pool_normals(m, cell)
+    centre, lever = kernels.about(m.place, weight)
+    m, flat = pool_normals(m, _cells(m, 2 * CELL))
     weight = np.where(flat, weight, curved * weight)
-    row = np.concatenate([_columns(pooled, centre, lever), m.cos_a[:, None], -m.cos_b[:, None], -m.distance[:, None]], axis=1)
-    order = np.argsort(cell, kind="stable")
-    first = np.searchsorted(cell[order], np.arange(cell.max() + 1))
-    outer = np.einsum("mi,mj->mij", row[order] * weight[order, None], row[order])
-    g = np.add.reduceat(outer, first, axis=0)
-    mean_n = _cell_means(cell, weight, pooled.normal)
-    mean_n /= np.maximum(np.linalg.norm(mean_n, axis=1, keepdims=True), 1e-12)
-    whole = surfaces(_cell_means(cell, weight, m.place), mean_n, np.bincount(cell, weight).astype(float))
-    noise2, s_cell2, s_whole2 = noise_of(m) ** 2, 0.0003**2, 0.0005**2
-    step, cov = np.zeros(6), np.eye(6)
+    cell = _cells(m, CELL)
+    parents, wholes = _tree(m, weight, cell)
+    last, count = len(parents) - 1, len(parents[-1])
+    g = _systems(m, weight, cell, len(parents[0]), centre, lever)
+    noise2 = noise_of(m) ** 2
+    spread = [np.full(count, (OFFSET if k < last else WHOLE_OFFSET) ** 2) for k in range(last + 1)]
     for _ in range(passes):
-        moved = g.copy()  # residuals after the current step: shift the right-hand side
-        moved[:, :, 8] -= np.einsum("kij,j->ki", g[:, :, :6], step)
-        moved[:, 8, :] = moved[:, :, 8]
-        reduced, cell_u = _eliminate(moved, noise2 / s_cell2)
-        big = np.zeros((int(whole.max()) + 1, 9, 9))
-        np.add.at(big, whole, reduced)
-        top, whole_u = _eliminate(big, noise2 / s_whole2)
-        system = top.sum(axis=0)
-        h = system[:8, :8].copy()
-        h[6, 6] += noise2 / 0.0005**2
-        h[7, 7] += noise2 / 0.0005**2
-        value, vector = np.linalg.eigh(h)
+        tree = [g]
+        for k in range(last + 1):
+            tree.append(kernels.eliminate(tree[k], noise2 / spread[k][wholes[k]], parents[k], int(parents[k].max()) + 1))
+        value, vector = np.linalg.eigh(tree[-1][0, :8, :8] + np.diag([0.0] * 6 + [noise2 / WHOLE_OFFSET**2] * 2))
         keep = value > 1e-7 * total
-        inv = (vector[:, keep] / value[keep]) @ vector[:, keep].T
-        step = step + (inv @ system[:8, 8])[:6]
+        state = (vector[:, keep] / value[keep]) @ vector[:, keep].T @ tree[-1][0, :8, 8]
         cov = noise2 * (vector / np.maximum(value, 1e-9 * total)) @ vector.T
-        s_cell2 = max(float(np.mean(cell_u[:, 0] + noise2 * cell_u[:, 1])), 0.0001**2)
-        s_whole2 = max(float(np.mean(whole_u[:, 0] + noise2 * whole_u[:, 1])), 0.0002**2)
+        states, covs = state[None], cov[None]
+        for k in range(last, -1, -1):
+            states, covs, squares = kernels.descend(tree[k], noise2 / spread[k][wholes[k]], parents[k], states, covs, noise2, k > 0)
+            usual = 1 / np.mean(1 / spread[k])
+            n, some = np.bincount(wholes[k], minlength=count), np.bincount(wholes[k], squares, minlength=count)
+            spread[k] = np.maximum((NU * usual + 2 * some) / (NU + 2 * n), LEAST_OFFSET**2)
     value, vector = np.linalg.eigh(cov[:6, :6])
-    step = vector @ np.where(value < HELD**2, vector.T @ step, 0.0)  # never along what the geometry does not hold
-    return step, cov[:6, :6], centre, lever, float(np.sqrt(s_whole2))
+    step = vector @ np.where(value < HELD**2, vector.T @ state[:6], 0.0)  # never along what the geometry does not hold
+    return step, cov[:6, :6], centre, lever, float(np.sqrt(1 / np.mean(1 / spread[last])))
 
 
 def fine(a: Prepared, b: Prepared, start: Array, gates: tuple[tuple[float, int], ...] = GATES) -> Fine | None:
@@ -255,13 +252,13 @@ def fine(a: Prepared, b: Prepared, start: Array, gates: tuple[tuple[float, int],
     if m is None or len(m.distance) < 60:
         return None
     cov, offset, size = np.eye(6), 0.0, 0.0
-    for _ in range(2):
+    for passes in (2, 6):
         m = match(both, t, gates[-1][0], 1, 0.85)
         if len(m.distance) < 60:
             return None
         # where planes alone hold some direction badly, what stands off a little, curves and edges are needed
         for gate, curved in ((min(gates[-1][0], TUKEY * noise_of(m)), CURVED), (gates[-1][0], 1.0)):
-            step, scaled, centre, lever, offset = _solve_nested(m, tukey(m.distance, gate), curved)
+            step, scaled, centre, lever, offset = _solve_nested(m, tukey(m.distance, gate), curved, passes)
             if np.linalg.eigvalsh(scaled[3:, 3:])[2] < HELD**2:
                 break
         size = float(np.linalg.norm(step))
