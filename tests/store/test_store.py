@@ -6,8 +6,12 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import zstandard
+from hypothesis import given
+from hypothesis import strategies as st
 
 from taut_lantern.core.errors import Conflict, LanternError, NotFound
+from taut_lantern.core.scan.scan import Scan
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations
 from taut_lantern.steps.clean import edits
@@ -18,13 +22,17 @@ from taut_lantern.store.db import migrate, session
 from taut_lantern.store.models import Section, Station
 from taut_lantern.store.queue import apply_schema
 from taut_lantern.store.tiles import (
+    Tile,
+    _Columns,
     _pack_grid,
     _unpack_grid,
     deleted_mask,
+    for_browser,
     pack_indices,
     read_station,
     read_tiles,
     tiles_of,
+    unpack,
     unpack_indices,
 )
 from tests.support import bring_in, make_project, room, stopping_after, write_scan
@@ -61,6 +69,31 @@ def test_points_come_back_as_they_went_in_and_tiles_are_slices_of_one_order(proj
     given = room(20_000).xyz
     key = lambda p: p[np.lexsort(p.T)]  # noqa: E731
     np.testing.assert_allclose(key(scan.xyz), key(given), atol=1e-6)
+
+
+@given(st.integers(1, 60), st.booleans(), st.booleans(), st.integers(0, 2**32 - 1))
+def test_a_tile_comes_back_bit_for_bit(n: int, bright: bool, coloured: bool, seed: int) -> None:
+    """Any float32, tiny, huge and negative ones too; and tiles that were kept before planes were."""
+    rng = np.random.default_rng(seed)
+    xyz = (rng.normal(size=(n, 3)) * 10.0 ** rng.integers(-30, 30, (n, 3))).astype(np.float32)
+    intensity = rng.random(n).astype(np.float32) if bright else None
+    rgb = rng.integers(0, 256, (n, 3)).astype(np.uint8) if coloured else None
+    order, some = rng.permutation(n), rng.integers(0, n + 1)
+    at = order[:some] if some else order
+    packed = _Columns(Scan(xyz, intensity, rgb), order).pack(Tile(0, 0, len(at), 1.0))
+    found = unpack(5, len(at), packed.body)
+    np.testing.assert_array_equal(found.xyz, xyz[at])
+    assert (packed.low, packed.high) == (xyz[at].min(axis=0).tolist(), xyz[at].max(axis=0).tolist())
+    np.testing.assert_array_equal(found.rgb, np.zeros((len(at), 3)) if rgb is None else rgb[at])
+    levels = np.zeros(len(at), np.uint16) if intensity is None else np.floor(intensity[at] * np.float64(65535) + 0.5).astype(np.uint16)
+    np.testing.assert_array_equal(found.intensity, levels)
+    plain = b"".join((xyz[at].T.tobytes(), levels.tobytes(), found.rgb.tobytes()))
+    old = unpack(5, len(at), zstandard.ZstdCompressor(level=1).compress(plain))
+    for name in ("xyz", "intensity", "rgb"):
+        np.testing.assert_array_equal(getattr(old, name), getattr(found, name))
+    sent = np.frombuffer(for_browser(5, len(at), packed.body), np.uint8)
+    np.testing.assert_array_equal(sent[: 12 * len(at)].view(np.float32).reshape(-1, 3), xyz[at])
+    np.testing.assert_array_equal(sent[12 * len(at) :].reshape(-1, 4), np.column_stack([found.rgb, levels >> 8]))
 
 
 @pytest.mark.parametrize("widest", [900, 65_535, 65_536, 2_000_000])

@@ -6,12 +6,14 @@ import tempfile
 from pathlib import Path
 
 import numba
+import numpy as np
 
 from ..core.align.believe import tie
 from ..core.align.prepared import prepare
-from ..core.kernels import order
+from ..core.kernels import order, planes
 from ..core.scan.grid import range_image
 from ..core.scan.octree import arrange
+from ..core.scan.scan import Scan
 from ..core.targets.spheres import find_spheres
 from ..formats import e57
 from .scanner import Scanner
@@ -30,11 +32,21 @@ def warm_once() -> None:
     stamp.write_text(mark)
 
 
+def _keep_and_read_back(scan: Scan) -> None:
+    """As the store does with tiles."""
+    order, tiles = arrange(scan.xyz)
+    columns = np.ascontiguousarray(scan.xyz.T)
+    body, bits = np.zeros(17 * tiles[0].count, np.uint8), np.empty((tiles[0].count, 3), np.uint32)
+    ends = np.zeros((2, 3), np.float32)
+    planes.split(columns.view(np.uint32), columns, scan.intensity, scan.rgb, order[: tiles[0].count], body, ends)
+    planes.join(np.frombuffer(body.tobytes(), np.uint8), bits)
+
+
 def warm() -> None:
     scans = {name: simulate(name, Scanner(points=60_000))[0] for name in ("ST-01", "ST-02")}
     prepared = {name: prepare(s) for name, s in scans.items()}
     tie(prepared)
-    arrange(scans["ST-01"].xyz)
+    _keep_and_read_back(scans["ST-01"])
     find_spheres(range_image(scans["ST-01"]), [0.1])
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "warm.e57"

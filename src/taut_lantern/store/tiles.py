@@ -1,7 +1,8 @@
 """Points in and out of the database: tiles (slices of the one order of points), grids and marks.
 
-A stored tile is its columns one after another, compressed together: x, y, z float32, intensity uint16,
-rgb uint8. What the browser gets is the same, uncompressed, with intensity cut to a byte: 16 bytes a point.
+A stored tile is its columns one after another, compressed together: the float32 of x, y and z in planes of equal
+significance (see core/kernels/planes.py), intensity uint16, rgb uint8. What the browser gets is 16 bytes a point,
+uncompressed, with intensity cut to a byte.
 """
 
 from __future__ import annotations
@@ -20,10 +21,14 @@ from psycopg.types.json import Jsonb
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from ..core.kernels import planes
 from ..core.scan.octree import Tile, arrange
 from ..core.scan.scan import Scan
 from ..settings import settings
 from .models import Edit, EditDelta, GridRow, Station, TileRow
+
+BYTES = 17  # a point, before compression
+PLANES = b"\x01"  # before the compressed bytes: x, y, z are in planes; tiles without it hold them plainly
 
 
 @dataclass(frozen=True)
@@ -43,26 +48,30 @@ class _Packed:
     body: bytes
 
 
-def _pack(tile: Tile, order: NDArray[np.int64], scan: Scan) -> _Packed:
-    index = order[tile.first : tile.first + tile.count]
-    xyz = [np.take(scan.xyz[:, k], index) for k in range(3)]
-    intensity, rgb = np.zeros(tile.count, np.uint16), np.zeros((tile.count, 3), np.uint8)
-    if scan.intensity is not None:
-        intensity = np.round(np.take(scan.intensity, index) * 65535).astype(np.uint16)
-    if scan.rgb is not None:
-        rgb = np.take(scan.rgb, index, axis=0)
-    body = b"".join((*(c.tobytes() for c in xyz), intensity.tobytes(), rgb.tobytes()))
-    low, high = ([float(c) for c in ends] for ends in ([c.min() for c in xyz], [c.max() for c in xyz]))
-    return _Packed(low, high, zstandard.ZstdCompressor(level=1).compress(body))
+class _Columns:
+    """A scan as tiles are cut from it."""
+
+    def __init__(self, scan: Scan, order: NDArray[np.int64]) -> None:
+        self.order = order
+        self.bits = np.ascontiguousarray(scan.xyz.T, np.float32).view(np.uint32)
+        self.intensity = np.empty(0, np.float32) if scan.intensity is None else np.ascontiguousarray(scan.intensity, np.float32)
+        self.rgb = np.empty((0, 3), np.uint8) if scan.rgb is None else np.ascontiguousarray(scan.rgb)
+
+    def pack(self, tile: Tile) -> _Packed:
+        body, ends = np.zeros(BYTES * tile.count, np.uint8), np.zeros((2, 3), np.float32)
+        index = self.order[tile.first : tile.first + tile.count]
+        planes.split(self.bits, self.bits.view(np.float32), self.intensity, self.rgb, index, body, ends)
+        low, high = ends.astype(float).tolist()
+        return _Packed(low, high, PLANES + zstandard.ZstdCompressor(level=1).compress(body.data))
 
 
-def _packed(tiles: list[Tile], order: NDArray[np.int64], scan: Scan) -> Iterator[_Packed]:
+def _packed(tiles: list[Tile], columns: _Columns) -> Iterator[_Packed]:
     """Each tile packed, a few ahead in two more threads while the database takes the one before."""
     with ThreadPoolExecutor(2) as pool:
-        ahead = deque(pool.submit(_pack, t, order, scan) for t in tiles[:8])
+        ahead = deque(pool.submit(columns.pack, t) for t in tiles[:8])
         for k in range(len(tiles)):
             if k + 8 < len(tiles):
-                ahead.append(pool.submit(_pack, tiles[k + 8], order, scan))
+                ahead.append(pool.submit(columns.pack, tiles[k + 8]))
             yield ahead.popleft().result()
 
 
@@ -80,10 +89,17 @@ def _unpack_grid(data: bytes, n: int) -> tuple[NDArray[np.int32], NDArray[np.int
 
 
 def unpack(first: int, count: int, data: bytes) -> TilePoints:
-    body = zstandard.ZstdDecompressor().decompress(data, max_output_size=count * 17 + 64)
-    xyz = np.frombuffer(body, np.float32, 3 * count).reshape(3, count).T
-    intensity = np.frombuffer(body, np.uint16, count, 12 * count)
-    return TilePoints(first, xyz, intensity, np.frombuffer(body, np.uint8, 3 * count, 14 * count).reshape(count, 3))
+    in_planes = data[:1] == PLANES
+    frame = memoryview(data)[1:] if in_planes else data
+    body = np.frombuffer(zstandard.ZstdDecompressor().decompress(frame, max_output_size=count * BYTES + 64), np.uint8)
+    if in_planes:
+        bits = np.empty((count, 3), np.uint32)
+        planes.join(body, bits)
+        xyz = bits.view(np.float32)
+    else:
+        xyz = np.frombuffer(body, np.float32, 3 * count).reshape(3, count).T
+    rest = np.frombuffer(body, np.uint16, count, 12 * count)
+    return TilePoints(first, xyz, rest, np.frombuffer(body, np.uint8, 3 * count, 14 * count).reshape(count, 3))
 
 
 def for_browser(first: int, count: int, data: bytes) -> bytes:
@@ -108,7 +124,7 @@ def write_station(s: Session, station: Station, scan: Scan, report: Callable[[in
     ):
         grid = None if scan.row is None or scan.column is None else pool.submit(_pack_grid, scan.row, scan.column, order)
         copy.set_types(["varchar", "int4", "int8", "int4", "jsonb", "jsonb", "float8", "bytea"])
-        for k, (tile, packed) in enumerate(zip(tiles, _packed(tiles, order, scan), strict=True)):
+        for k, (tile, packed) in enumerate(zip(tiles, _packed(tiles, _Columns(scan, order)), strict=True)):
             copy.write_row(
                 (station.id, tile.level, tile.first, tile.count, Jsonb(packed.low), Jsonb(packed.high), tile.spacing, packed.body)
             )
