@@ -65,6 +65,8 @@ def upload(path: str) -> None:
 
 
 def bring_in(project: str, original: str) -> None:
+    """In a process as the worker starts one for a job."""
+    import taut_lantern.work.ready  # noqa: F401
     from taut_lantern.steps.bring_in.stations import import_scan
     from taut_lantern.steps.common import Progress
 

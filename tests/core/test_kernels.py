@@ -68,9 +68,14 @@ def test_verdicts_of_rays_are_the_same(pair: Any, shift: tuple[float, float, flo
 
 @given(st.lists(st.tuples(*[st.floats(-400, 400, width=32)] * 3), min_size=1, max_size=30))
 def test_morton_codes_are_the_same(points: list[tuple[float, float, float]]) -> None:
-    columns = np.ascontiguousarray(np.array(points, np.float32).T)
-    low = columns.min(axis=1).astype(float)
-    np.testing.assert_array_equal(order.morton(columns, low, 0.01), reference.morton(columns, low, 0.01))
+    places = np.array(points, np.float32)
+    low = places.min(axis=0).astype(float)
+    expected = reference.morton(places, low, 0.01)
+    np.testing.assert_array_equal(order.morton(places, low, 0.01, 0, 0), expected)
+    words = order.morton(places, low, 0.01, 21, 24)
+    np.testing.assert_array_equal(words >> np.uint64(24), expected >> np.uint64(21))
+    np.testing.assert_array_equal(words & np.uint64((1 << 24) - 1), np.arange(len(places)))
+    np.testing.assert_array_equal(order.bounds(places), [places.min(axis=0), places.max(axis=0)])
 
 
 @given(
@@ -80,7 +85,7 @@ def test_morton_codes_are_the_same(points: list[tuple[float, float, float]]) -> 
 def test_points_are_taken_over_alike(points: list[tuple[float, float, float, bool, float]], factor: float) -> None:
     columns, invalid = np.array([p[:3] for p in points]).T.copy(), np.array([p[3] for p in points])
     brightness, scale, n = np.array([p[4] for p in points], np.float32), np.array([-2.0, 8.0, 1.0]), len(points)
-    none, xyz, intensity = np.empty(0, np.uint16), np.zeros((3, n + 1), np.float32), np.zeros(n + 1, np.float32)
+    none, xyz, intensity = np.empty(0, np.uint16), np.zeros((n + 1, 3), np.float32), np.zeros(n + 1, np.float32)
     no_grid, rgb, index = np.empty(0, np.int64), np.empty((0, 0), np.uint8), np.empty(0, np.int32)
     count = order.take(
         tuple(columns), invalid.astype(np.int8), brightness, scale, (none, none, none), (no_grid, no_grid),
@@ -88,9 +93,9 @@ def test_points_are_taken_over_alike(points: list[tuple[float, float, float, boo
     )  # fmt: skip
     places, values, expected = reference.take(columns, invalid, brightness, scale, factor, 0.4, 200.0)
     np.testing.assert_array_equal(count, expected)
-    np.testing.assert_array_equal(xyz[:, 1 : 1 + count[0]], places.astype(np.float32))
+    np.testing.assert_array_equal(xyz[1 : 1 + count[0]], places.T.astype(np.float32))
     np.testing.assert_allclose(intensity[1 : 1 + count[0]], values, atol=1e-6)
-    assert not xyz[:, 0].any() and not xyz[:, 1 + count[0] :].any()
+    assert not xyz[0].any() and not xyz[1 + count[0] :].any()
 
 
 def test_height_votes_are_the_same() -> None:

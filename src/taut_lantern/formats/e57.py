@@ -28,7 +28,7 @@ from ..core.kernels.order import take
 from ..core.scan.scan import Scan
 from .part import whole
 
-BLOCK = 500_000
+BLOCK = 100_000  # points; small enough for the processor's cache
 FIELDS = (
     "cartesianX",
     "cartesianY",
@@ -232,7 +232,7 @@ class _Taken:
         def some(name: str, shape: tuple[int, ...], kind: type) -> NDArray[Any]:
             return np.empty(shape if name in fields else (0,) * len(shape), kind)
 
-        self.xyz = np.empty((3, total), np.float32)
+        self.xyz = np.empty((total, 3), np.float32)
         self.intensity = some("intensity", (total,), np.float32)
         self.rgb = some("colorRed", (total, 3), np.uint8)
         self.row, self.column = some("rowIndex", (total,), np.int32), some("columnIndex", (total,), np.int32)
@@ -270,7 +270,7 @@ class _Taken:
     def scan(self) -> Scan:
         n = int(self._found[0])
         rest = (self.intensity, self.rgb, self.row, self.column)
-        return Scan(self.xyz[:, :n].T, *(column[:n] if len(column) else None for column in rest))
+        return Scan(self.xyz[:n], *(column[:n] if len(column) else None for column in rest))
 
 
 def write(path: Path, scans: Iterable[Outgoing]) -> None:

@@ -22,6 +22,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.kernels import planes
+from ..core.kernels.order import bounds
 from ..core.scan.octree import Tile, arrange
 from ..core.scan.scan import Scan
 from ..settings import settings
@@ -51,18 +52,17 @@ class _Packed:
 class _Columns:
     """A scan as tiles are cut from it."""
 
-    def __init__(self, scan: Scan, order: NDArray[np.int64]) -> None:
+    def __init__(self, scan: Scan, order: NDArray[np.int32]) -> None:
         self.order = order
-        self.bits = np.ascontiguousarray(scan.xyz.T, np.float32).view(np.uint32)
+        self.points = np.ascontiguousarray(scan.xyz, np.float32)
         self.intensity = np.empty(0, np.float32) if scan.intensity is None else np.ascontiguousarray(scan.intensity, np.float32)
         self.rgb = np.empty((0, 3), np.uint8) if scan.rgb is None else np.ascontiguousarray(scan.rgb)
 
     def pack(self, tile: Tile) -> _Packed:
-        body, ends = np.zeros(BYTES * tile.count, np.uint8), np.zeros((2, 3), np.float32)
+        body = np.zeros(BYTES * tile.count, np.uint8)
         index = self.order[tile.first : tile.first + tile.count]
-        planes.split(self.bits, self.bits.view(np.float32), self.intensity, self.rgb, index, body, ends)
-        low, high = ends.astype(float).tolist()
-        return _Packed(low, high, PLANES + zstandard.ZstdCompressor(level=1).compress(body.data))
+        low, high = planes.split(self.points, self.intensity, self.rgb, index, body).astype(float).tolist()
+        return _Packed(low, high, PLANES + zstandard.ZstdCompressor(level=-1).compress(body.data))
 
 
 def _packed(tiles: list[Tile], columns: _Columns) -> Iterator[_Packed]:
@@ -75,17 +75,25 @@ def _packed(tiles: list[Tile], columns: _Columns) -> Iterator[_Packed]:
             yield ahead.popleft().result()
 
 
-def _pack_grid(row: NDArray[np.int32], column: NDArray[np.int32], order: NDArray[np.int64]) -> bytes:
-    """Row and column of each point, in two bytes each when they fit, else in four."""
-    kind = np.uint16 if max(int(row.max(initial=0)), int(column.max(initial=0))) < 1 << 16 else np.int32
-    body = b"".join(np.take(v.astype(kind), order).tobytes() for v in (row, column))
-    return zstandard.ZstdCompressor(level=1).compress(body)
+def _pack_grid(row: NDArray[np.int32], column: NDArray[np.int32], order: NDArray[np.int32]) -> bytes:
+    """Row and column of each point in planes, of two bytes each when they fit, else of four."""
+    wide = 2 if max(int(row.max(initial=0)), int(column.max(initial=0))) < 1 << 16 else 4
+    body = np.empty((2, wide * len(order)), np.uint8)
+    for values, part in ((row, body[0]), (column, body[1])):
+        planes.split_whole(np.ascontiguousarray(values, np.int32), order, part)
+    return PLANES + zstandard.ZstdCompressor(level=1).compress(body.data)
 
 
 def _unpack_grid(data: bytes, n: int) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
-    body = zstandard.ZstdDecompressor().decompress(data, max_output_size=8 * n + 64)
-    both = np.frombuffer(body, np.uint16 if len(body) == 4 * n else np.int32).astype(np.int32, copy=False)
-    return both[:n], both[n:]
+    in_planes = data[:1] == PLANES
+    body = zstandard.ZstdDecompressor().decompress(memoryview(data)[1:] if in_planes else data, max_output_size=8 * n + 64)
+    if not in_planes:
+        both = np.frombuffer(body, np.uint16 if len(body) == 4 * n else np.int32).astype(np.int32, copy=False)
+        return both[:n], both[n:]
+    row, column = np.empty(n, np.int32), np.empty(n, np.int32)
+    for values, part in ((row, body[: len(body) // 2]), (column, body[len(body) // 2 :])):
+        planes.join_whole(np.frombuffer(part, np.uint8), values)
+    return row, column
 
 
 def unpack(first: int, count: int, data: bytes) -> TilePoints:
@@ -113,7 +121,7 @@ def write_station(s: Session, station: Station, scan: Scan, report: Callable[[in
     """Put a scan's points in their final order and store them as tiles, in the caller's transaction."""
     order, tiles = arrange(scan.xyz)
     station.points, station.has_rgb, station.has_intensity = len(scan), scan.rgb is not None, scan.intensity is not None
-    station.low, station.high = scan.xyz.min(axis=0).tolist(), scan.xyz.max(axis=0).tolist()
+    station.low, station.high = bounds(scan.xyz).astype(float).tolist()
     s.add(station)
     s.flush()
     connection: psycopg.Connection[Any] = s.connection().connection.driver_connection  # type: ignore[assignment]

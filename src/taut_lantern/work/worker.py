@@ -26,7 +26,7 @@ def processes() -> Any:
     global _context
     if _context is None:
         _context = mp.get_context("forkserver")
-        _context.set_forkserver_preload(["taut_lantern.work.jobs"])
+        _context.set_forkserver_preload(["taut_lantern.work.ready"])
     return _context
 
 

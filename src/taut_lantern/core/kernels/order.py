@@ -12,22 +12,39 @@ DEPTH = 20  # bits per axis
 
 
 @jit
-def morton(columns, low, cell):  # type: ignore[no-untyped-def]
-    """(n,) uint64 Morton codes of columns (3, n) in a cube from ``low`` with 2^20 cells of ``cell`` metres a side."""
-    n = columns.shape[1]
-    out = np.zeros(n, np.uint64)
-    top = (1 << 20) - 1
-    for k in range(n):
-        code = np.uint64(0)
+def bounds(points):  # type: ignore[no-untyped-def]
+    """(2, 3) lowest and highest x, y, z of points (n, 3); n at least 1."""
+    out = np.empty((2, 3), np.float32)
+    out[0], out[1] = points[0], points[0]
+    for k in range(len(points)):
         for a in range(3):
-            v = np.uint64(min(max(int((columns[a, k] - low[a]) / cell), 0), top))
-            v = (v | (v << np.uint64(32))) & np.uint64(0x1F00000000FFFF)
-            v = (v | (v << np.uint64(16))) & np.uint64(0x1F0000FF0000FF)
-            v = (v | (v << np.uint64(8))) & np.uint64(0x100F00F00F00F00F)
-            v = (v | (v << np.uint64(4))) & np.uint64(0x10C30C30C30C30C3)
-            v = (v | (v << np.uint64(2))) & np.uint64(0x1249249249249249)
-            code |= v << np.uint64(a)
-        out[k] = code
+            out[0, a], out[1, a] = min(out[0, a], points[k, a]), max(out[1, a], points[k, a])
+    return out
+
+
+@jit
+def _spread(v):  # type: ignore[no-untyped-def]
+    """The lowest 20 bits, two empty ones after each."""
+    v = (v | (v << np.uint64(32))) & np.uint64(0x1F00000000FFFF)
+    v = (v | (v << np.uint64(16))) & np.uint64(0x1F0000FF0000FF)
+    v = (v | (v << np.uint64(8))) & np.uint64(0x100F00F00F00F00F)
+    v = (v | (v << np.uint64(4))) & np.uint64(0x10C30C30C30C30C3)
+    return (v | (v << np.uint64(2))) & np.uint64(0x1249249249249249)
+
+
+@jit
+def morton(points, low, cell, dropped, kept):  # type: ignore[no-untyped-def]
+    """(n,) uint64 Morton codes of points (n, 3) in a cube from ``low`` with 2^20 cells of ``cell`` metres a side, without
+    their lowest ``dropped`` bits, and in front of the point's index in ``kept`` bits; no index when that is zero."""
+    out = np.empty(len(points), np.uint64)
+    top, per_metre = float((1 << 20) - 1), 1.0 / cell
+    index = np.uint64(1 if kept else 0)
+    for k in range(len(points)):
+        x = np.uint64(min(max((points[k, 0] - low[0]) * per_metre, 0.0), top))
+        y = np.uint64(min(max((points[k, 1] - low[1]) * per_metre, 0.0), top))
+        z = np.uint64(min(max((points[k, 2] - low[2]) * per_metre, 0.0), top))
+        code = _spread(x) | (_spread(y) << np.uint64(1)) | (_spread(z) << np.uint64(2))
+        out[k] = ((code >> np.uint64(dropped)) << np.uint64(kept)) | (index * np.uint64(k))
     return out
 
 
@@ -53,7 +70,7 @@ def take(position, invalid, brightness, scale, colour, grid, factor, nearest, fa
         elif rho2 > high:
             count[4] += 1
         else:
-            xyz[0, at], xyz[1, at], xyz[2, at] = x, y, z
+            xyz[at, 0], xyz[at, 1], xyz[at, 2] = x, y, z
             if len(brightness):
                 v = (brightness[k] - scale[0]) / scale[1]
                 intensity[at] = min(max(v, 0.0), 1.0) if v == v else 0.0
@@ -96,8 +113,9 @@ def levels(codes, first_shift, last_level):  # type: ignore[no-untyped-def]
 
 
 @jit
-def by_level(order, codes, level, count):  # type: ignore[no-untyped-def]
-    """Sorted points (order, codes (n,)) once more by level, keeping their order within one (counting sort; Seward 1954).
+def by_level(order, codes, level, count, kept, out):  # type: ignore[no-untyped-def]
+    """Sorted points (codes (n,), order (n,)) once more by level, keeping their order within one (counting sort; Seward
+    1954). When ``kept`` is above zero the codes carry their order in their lowest ``kept`` bits, and order is empty.
     Returns (order, codes, where each of ``count`` levels begins and the end)."""
     first = np.zeros(count + 1, np.int64)
     for k in range(len(level)):
@@ -105,10 +123,11 @@ def by_level(order, codes, level, count):  # type: ignore[no-untyped-def]
     for k in range(count):
         first[k + 1] += first[k]
     at = first.copy()
-    out, sorted_codes = np.empty_like(order), np.empty_like(codes)
+    sorted_codes = np.empty_like(codes)
+    mask = (np.uint64(1) << np.uint64(kept)) - np.uint64(1)
     for k in range(len(level)):
         i = at[level[k]]
-        out[i] = order[k]
-        sorted_codes[i] = codes[k]
+        out[i] = np.int64(codes[k] & mask) if kept else order[k]
+        sorted_codes[i] = codes[k] >> np.uint64(kept)
         at[level[k]] = i + 1
-    return out, sorted_codes, first
+    return sorted_codes, first

@@ -8,37 +8,60 @@ from .order import jit
 
 
 @jit
-def split(bits, places, intensity, rgb, index, body, ends):  # type: ignore[no-untyped-def]
-    """Gather the points ``index`` into ``body`` (17 bytes each) as they are kept, and their lowest and highest x, y, z
-    into ``ends`` (2, 3).
+def split(points, intensity, rgb, index, body):  # type: ignore[no-untyped-def]
+    """Gather the points ``index`` into ``body`` (17 bytes each) as they are kept. Returns (2, 3) lowest and highest.
 
-    bits, places : (3, n) x, y, z as uint32 and as float32; intensity (n,) float32 0 to 1 and rgb (n, 3) uint8, empty when
-    there are none. body : of every x, its bits exclusive-or those of the x before: all lowest bytes, all next, and so on;
-    the same of y and z; intensity 0 to 65535, two bytes each; r, g, b. Neighbours differ little, so that the high bytes
-    are nearly empty and compress away.
+    points (n, 3) float32, intensity (n,) float32 0 to 1, rgb (n, 3) uint8, the latter two empty when there are none.
+    body : of every x, its bits exclusive-or those of the x before: all lowest bytes, all next, and so on; the same of y
+    and z; intensity 0 to 65535, two bytes each; r, g, b. Neighbours differ little, so that the high bytes are nearly empty
+    and compress away.
     """
     n = len(index)
-    for a in range(3):
-        before, at = np.uint32(0), 4 * n * a
-        low = high = places[a, index[0]] if n else np.float32(0)
-        for k in range(n):
-            i = index[k]
-            v = bits[a, i] ^ before
-            before = bits[a, i]
-            body[at + k] = v & np.uint32(255)
-            body[at + n + k] = (v >> np.uint32(8)) & np.uint32(255)
-            body[at + 2 * n + k] = (v >> np.uint32(16)) & np.uint32(255)
-            body[at + 3 * n + k] = v >> np.uint32(24)
-            low, high = min(low, places[a, i]), max(high, places[a, i])
-        ends[0, a], ends[1, a] = low, high
+    own, bits, ends = np.empty((3, n), np.float32), np.empty(n, np.uint32), np.empty((2, 3), np.float32)
     for k in range(n):
         i = index[k]
-        if len(intensity):
-            level = int(intensity[i] * 65535 + 0.5)
-            body[12 * n + 2 * k], body[12 * n + 2 * k + 1] = level & 255, level >> 8
-        if len(rgb):
-            for j in range(3):
-                body[14 * n + 3 * k + j] = rgb[i, j]
+        own[0, k], own[1, k], own[2, k] = points[i, 0], points[i, 1], points[i, 2]
+    for a in range(3):
+        ends[0, a], ends[1, a], now = own[a].min(), own[a].max(), own[a].view(np.uint32)
+        bits[0] = now[0]
+        for k in range(1, n):
+            bits[k] = now[k] ^ now[k - 1]
+        for b in range(4):
+            plane, shift = body[(4 * a + b) * n : (4 * a + b + 1) * n], np.uint32(8 * b)
+            for k in range(n):
+                plane[k] = np.uint8(bits[k] >> shift)
+    if len(intensity):
+        level = body[12 * n : 14 * n].view(np.uint16)
+        for k in range(n):
+            level[k] = np.uint16(intensity[index[k]] * np.float32(65535) + np.float32(0.5))
+    if len(rgb):
+        colour = body[14 * n :]
+        for k in range(n):
+            i = index[k]
+            colour[3 * k], colour[3 * k + 1], colour[3 * k + 2] = rgb[i, 0], rgb[i, 1], rgb[i, 2]
+    return ends
+
+
+@jit
+def split_whole(values, index, body):  # type: ignore[no-untyped-def]
+    """Gather whole numbers values (n,) int32 into ``body``, as many bytes each as it has room for, as ``split`` does."""
+    n, before = len(index), np.uint32(0)
+    for k in range(n):
+        now = np.uint32(values[index[k]])
+        for b in range(len(body) // n):
+            body[b * n + k] = np.uint8((now ^ before) >> np.uint32(8 * b))
+        before = now
+
+
+@jit
+def join_whole(body, values):  # type: ignore[no-untyped-def]
+    """The way back: body into values (n,) int32."""
+    n = len(values)
+    before = np.uint32(0)
+    for k in range(n):
+        for b in range(len(body) // n):
+            before ^= np.uint32(body[b * n + k]) << np.uint32(8 * b)
+        values[k] = np.int32(before)
 
 
 @jit

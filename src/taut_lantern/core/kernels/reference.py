@@ -126,13 +126,13 @@ def take(
     return columns[:, kept] * factor, value[kept], np.bincount(kind, minlength=5)
 
 
-def morton(columns: NDArray[np.float32], low: Array, cell: float) -> NDArray[np.uint64]:
+def morton(points: NDArray[np.float32], low: Array, cell: float) -> NDArray[np.uint64]:
     top = (1 << 20) - 1
     out = []
-    for p in columns.T:
+    for p in points:
         code = 0
         for axis in range(3):
-            v = min(max(int((float(p[axis]) - low[axis]) / cell), 0), top)
+            v = min(max(int((float(p[axis]) - low[axis]) * (1 / cell)), 0), top)
             for bit in range(20):
                 code |= ((v >> bit) & 1) << (3 * bit + axis)
         out.append(code)

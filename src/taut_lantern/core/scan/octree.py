@@ -15,6 +15,7 @@ from ..kernels import order as kernels
 
 TILE = 32_768  # points a tile at most, when a node can be split
 LEVELS = 6
+INDEX_BITS, SHORT = 24, 13  # bits of an index, and depth of a code, that share a word
 
 
 @dataclass(frozen=True)
@@ -27,41 +28,33 @@ class Tile:
     spacing: float
 
 
-def arrange(xyz: NDArray[np.float32], coarsest: float = 0.8) -> tuple[NDArray[np.int64], list[Tile]]:
+def arrange(xyz: NDArray[np.float32], coarsest: float = 0.8) -> tuple[NDArray[np.int32], list[Tile]]:
     """(order, tiles) of points (n, 3): order (n,) puts them into their final order. coarsest: cell of level 0, metres."""
     if len(xyz) == 0:
-        return np.zeros(0, np.int64), []
-    columns = np.ascontiguousarray(xyz.T)
-    low = columns.min(axis=1).astype(float)
-    side = max(float((columns.max(axis=1) - low).max()), 1e-3) * 1.0001
+        return np.zeros(0, np.int32), []
+    points = np.ascontiguousarray(xyz, np.float32)
+    low, high = kernels.bounds(points).astype(float)
+    side = max(float((high - low).max()), 1e-3) * 1.0001
     bits = max(1, min(kernels.DEPTH, int(np.ceil(np.log2(max(side / coarsest, 2.0))))))
     count = max(1, min(LEVELS, kernels.DEPTH - bits + 1))
-    by_code, codes, depth = _sorted(kernels.morton(columns, low, side / (1 << kernels.DEPTH)), bits + count - 1)
-    level = kernels.levels(codes, 3 * (depth - bits), count - 1)
-    order, codes, first = kernels.by_level(by_code, codes, level, count)
+    # when it fits, code and index share one 64-bit word: sorting words is several times faster than sorting indices
+    together = len(points) < 1 << INDEX_BITS and bits + count - 1 <= SHORT
+    depth, kept = (SHORT, INDEX_BITS) if together else (kernels.DEPTH, 0)
+    codes = kernels.morton(points, low, side / (1 << kernels.DEPTH), 3 * (kernels.DEPTH - depth), kept)
+    by_code = np.zeros(0, np.int64)
+    if together:
+        codes.sort()
+    else:
+        by_code = np.argsort(codes, kind="stable")
+        codes = codes[by_code]
+    level = kernels.levels(codes, 3 * (depth - bits) + kept, count - 1)
+    order = np.empty(len(points), np.int32)
+    codes, first = kernels.by_level(by_code, codes, level, count, kept, order)
     runs: list[tuple[int, int, int]] = []
     for k in range(count):
         _cut(codes, int(first[k]), int(first[k + 1]), 3 * depth, k, runs)
     cell = side / (1 << bits)
     return order, [Tile(k, start, n, cell / (1 << k)) for k, start, n in runs]
-
-
-def _sorted(codes: NDArray[np.uint64], need: int) -> tuple[NDArray[np.int64], NDArray[np.uint64], int]:
-    """(order, codes in that order, their depth); equal codes keep their order. need: depth that levels look at.
-
-    When it fits, code and index share one 64-bit word: sorting words is several times faster than sorting indices.
-    """
-    short = 13
-    if len(codes) >= 1 << 24 or need > short:
-        order = np.argsort(codes, kind="stable")
-        return order, codes[order], kernels.DEPTH
-    codes >>= np.uint64(3 * (kernels.DEPTH - short))
-    codes <<= np.uint64(24)
-    codes |= np.arange(len(codes), dtype=np.uint64)
-    codes.sort()
-    order = (codes & np.uint64((1 << 24) - 1)).astype(np.int64)
-    codes >>= np.uint64(24)
-    return order, codes, short
 
 
 def _cut(codes: NDArray[np.uint64], start: int, end: int, shift: int, level: int, runs: list[tuple[int, int, int]]) -> None:
