@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import struct
 from collections.abc import Iterator
 from pathlib import Path
@@ -261,3 +262,21 @@ def test_files_of_this_machine_come_in_through_the_same_door(client: TestClient,
     assert reading["problem"] is None
     assert client.delete(f"/api/projects/{p}/originals/{twin}").status_code == 200
     assert [f["id"] for f in client.get(f"/api/projects/{p}/originals").json()] == [upload]
+
+
+def test_the_page_of_a_project_names_its_first_tile_and_text_is_sent_compressed(client: TestClient, tmp_path: Path) -> None:
+    project = made(client, "Opening")
+    bring_in(project, [write_scan(tmp_path / "ST-1.e57", room(3000)), write_scan(tmp_path / "ST-2.e57", room(3000, seed=2))])
+    stations = client.get(f"/api/projects/{project}/stations").json()
+    tiles = client.get(f"/api/projects/{project}/tiles").json()
+    first = next(t["id"] for t in tiles if t["station"] == stations[0]["id"])
+    for path in (f"/p/{project}", f"/p/{project}/tie"):
+        assert f"window.first = [{first}];" in client.get(path).text
+    for path in ("/", "/p/", f"/p/{'0' * 31}", "/p/'; DROP TABLE tile;"):
+        assert "window.first =" not in client.get(path).text
+    assert "window.first = [];" in client.get(f"/p/{'0' * 32}").text  # there is none: the page says so
+    script = re.search(r'src="(/assets/[^"]+\.js)"', client.get("/").text)
+    assert script
+    plain, squeezed = (client.get(script[1], headers={"accept-encoding": e}) for e in ("identity", "gzip"))
+    assert squeezed.headers["content-encoding"] == "gzip" and "content-encoding" not in plain.headers
+    assert squeezed.content == plain.content and "immutable" in squeezed.headers["cache-control"]

@@ -147,6 +147,13 @@ def tiles_of(s: Session, station_ids: list[str]) -> list[Any]:
     return list(s.execute(q.where(TileRow.station_id.in_(station_ids)).order_by(TileRow.level, TileRow.first)))
 
 
+def first_tiles(s: Session, project_id: str, most: int = 1) -> list[int]:
+    """The coarsest tiles of the station that is shown first: the first placed one, or the first."""
+    q = select(TileRow.id).join(Station, Station.id == TileRow.station_id).where(Station.project_id == project_id, ~Station.deleted)
+    order = (Station.pose.is_(None), Station.place, Station.name, TileRow.level, TileRow.first)
+    return list(s.scalars(q.order_by(*order).limit(most)))
+
+
 def read_tiles(ids: list[int] | None = None, station_id: str | None = None, most_level: int = 99) -> Iterator[TilePoints]:
     """Tiles by id, or all of a station, in order, through a binary cursor."""
     with psycopg.connect(settings().database) as c, c.cursor(binary=True) as cursor:
@@ -201,6 +208,7 @@ __all__ = [
     "Tile",
     "TilePoints",
     "deleted_mask",
+    "first_tiles",
     "for_browser",
     "pack_indices",
     "read_station",

@@ -119,7 +119,8 @@ export interface Column<T> {
 
 export const fixed = (v: number | null | undefined, digits = 1) => (v === null || v === undefined || !Number.isFinite(v) ? "–" : signed(v.toFixed(digits)));
 const signed = (text: string) => (/^-0\.?0*$/.test(text) ? text.slice(1) : text.replace("-", "−"));
-export const grouped = (v: number) => v.toLocaleString("en-GB");
+/** 1234567 as 1,234,567; by hand, since the first use of the browser's own way takes a tenth of a second. */
+export const grouped = (v: number) => String(Math.round(v)).replace(/\B(?=(\d{3})+$)/g, ",");
 export function megabytes(v: number): string {
   return v > 1e9 ? `${(v / 1e9).toFixed(2)} GB` : v > 1e6 ? `${(v / 1e6).toFixed(1)} MB` : `${(v / 1e3).toFixed(0)} kB`;
 }

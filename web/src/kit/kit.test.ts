@@ -1,5 +1,5 @@
 import { describe, expect, test } from "vitest";
-import { fixed, megabytes } from ".";
+import { fixed, grouped, megabytes } from ".";
 import { chord } from "./commands";
 import { into, inverse, lengthIn, product } from "./units";
 
@@ -19,6 +19,7 @@ describe("frames on the screen", () => {
 
 describe("figures", () => {
   test("have a true minus, no minus zero, and a dash for what is not known", () => {
+    expect([0, 7, 999, 1000, 12345, 1234567, 9876543210, -4321].map(grouped)).toEqual(["0", "7", "999", "1,000", "12,345", "1,234,567", "9,876,543,210", "-4,321"]);
     expect([fixed(-1.25, 1), fixed(-0.04, 1), fixed(null), fixed(Number.NaN), fixed(2, 3)]).toEqual(["−1.3", "0.0", "–", "–", "2.000"]);
   });
   test("come in the unit of the project", () => {
