@@ -48,6 +48,18 @@ def test_the_network_speaks_only_where_others_control_the_link() -> None:
     assert status(GOOD, residual=0.031, redundancy=0.1) == ("taut", set())
 
 
+@pytest.mark.parametrize(
+    ("weak", "normalized", "expected"), [(0.02, 1.2, "slack"), (0.02, 5.0, "parted"), (0.02, None, "slack"), (0.005, None, "parted")]
+)
+def test_a_gross_disagreement_parts_a_link_only_when_its_weak_direction_does_not_explain_it(
+    weak: float, normalized: float | None, expected: str
+) -> None:
+    """50 mm off along what a link holds to 20 mm contradicts nobody; 5 deviations off do, and so does 50 mm where it claims 5."""
+    found = judge(replace(GOOD, weak_sigma=weak), Profile(), 0.050, 3.0, "a · b", normalized)
+    assert found.status == expected and {r.code for r in found.reasons} == {"network", "weak"}
+    assert ("explains" in next(r.message for r in found.reasons if r.code == "network")) == (expected == "slack")
+
+
 def test_a_link_that_the_network_does_not_reach_is_loose_whatever_its_evidence() -> None:
     assert status(GOOD, residual=None)[0] == "loose"
     assert status(replace(GOOD, see_through=0.5), residual=None) == ("loose", {"seen_through"})

@@ -34,16 +34,21 @@ PROFILES = {
 }
 
 
+EXPLAINED = 3.5  # normalised residual up to which a disagreement is what the link itself expects
+
+
 @dataclass(frozen=True)
 class Judgement:
     status: str
     reasons: tuple[Finding, ...]
 
 
-def judge(e: Evidence, p: Profile, residual: float | None, redundancy: float, subject: str) -> Judgement:
+def judge(e: Evidence, p: Profile, residual: float | None, redundancy: float, subject: str, normalized: float | None = None) -> Judgement:
     """Status of a cloud-to-cloud link. residual : metres after adjustment, None when not adjusted.
 
-    redundancy : 0..6; a residual says something only when others control the link.
+    redundancy : 0..6; a residual says something only when others control the link. normalized : the residual in units of
+    the deviation that link and network claim, None when the link took no part. A gross residual parts a link only when
+    what it claims does not explain it: along its weak direction a link may be far off and still not contradict anybody.
     """
     found: list[Finding] = []
 
@@ -67,7 +72,10 @@ def judge(e: Evidence, p: Profile, residual: float | None, redundancy: float, su
     if e.patch_share > 0.05 or e.patches < 15:
         against("patches", f"{100 * e.patch_share:.0f} % of {e.patches} patches stand off by more than 5 mm", e.patch_share > 0.5)
     if residual is not None and redundancy > 0.5 and residual > p.fit:
-        against("network", f"the rest of the network disagrees by {1000 * residual:.1f} mm", residual > 5 * p.fit)
+        explained = residual <= 3 * e.weak_sigma if normalized is None else normalized < EXPLAINED
+        because = f", which its weak direction of ±{1000 * e.weak_sigma:.1f} mm explains" if explained and e.weak_sigma > p.weak else ""
+        said = f"the rest of the network disagrees by {1000 * residual:.1f} mm{because}"
+        against("network", said, residual > 5 * p.fit and not explained)
     if residual is None:
         return Judgement("loose", tuple(found))
     if any(f.severity == "fault" for f in found):

@@ -93,7 +93,7 @@ def describe(solution: Solution, project: Project, names: dict[str, str], links:
             metres, radians = float(np.linalg.norm(v[3:])), float(np.linalg.norm(v[:3]))
         e = Evidence(**link.evidence)
         first, second = pair_of(link, names)
-        judged = judge(e, profile, metres, redundancy, f"{first} · {second}")
+        judged = judge(e, profile, metres, redundancy, f"{first} · {second}", own.normalized if own else None)
         said = sentence(first, second, judged.status, e, judged.reasons)
         if not link.used:
             said = "Switched off: it takes no part in the adjustment. " + said
