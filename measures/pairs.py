@@ -76,7 +76,12 @@ def run() -> list[Row]:
             prepared = time.perf_counter() - begin
             result = fine(pa, pb, START @ true)
             ours.append((time.perf_counter() - begin, *(error(result.T_a_b, true) if result else (np.inf, np.inf))))
-            for name, voxel, kind in (("GICP 20 cm", 0.2, "GICP"), ("GICP 10 cm", 0.1, "GICP"), ("point to plane 10 cm", 0.1, "PLANE_ICP")):
+            for name, voxel, kind in (
+                ("GICP 20 cm", 0.2, "GICP"),
+                ("GICP 10 cm", 0.1, "GICP"),
+                ("GICP 5 cm", 0.05, "GICP"),
+                ("point to plane 10 cm", 0.1, "PLANE_ICP"),
+            ):
                 seconds, found = gicp(a, b, START @ true, voxel, kind)
                 yard.setdefault(name, []).append((seconds, *error(found, true)))
             begin = time.perf_counter()

@@ -47,7 +47,7 @@ def _structured(scan: Scan) -> tuple[NDArray, int, int, int, int] | None:
     """
     if scan.row is None or scan.column is None or len(scan) < 1000:
         return None
-    pick = np.linspace(0, len(scan) - 1, min(len(scan), 40_000)).astype(int)
+    pick = np.linspace(0, len(scan) - 1, min(len(scan), 10_000)).astype(int)
     az, el = _directions(scan.xyz[pick])
     steep = np.abs(el) < 1.3
     pick, az, el = pick[steep], az[steep], el[steep]

@@ -1,0 +1,187 @@
+"""Tying over HTTP on three stations of the demo site: the network, switching, linking by hand, spheres, and what is refused."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from fastapi.testclient import TestClient
+
+from taut_lantern.api.app import make_app
+from taut_lantern.api.events import hub
+from taut_lantern.core import frames
+from taut_lantern.standins.scanner import Scanner
+from taut_lantern.standins.scene import SPHERES
+from taut_lantern.standins.site import simulate
+from taut_lantern.steps.common import matrix, numbers
+from tests.api.test_api import made, problem, work
+from tests.support import bring_in, write_scan
+
+NAMES = ("ST-01", "ST-02", "ST-03")
+
+
+@pytest.fixture(scope="module")
+def client(database: str) -> Iterator[TestClient]:
+    with TestClient(make_app()) as c:
+        yield c
+
+
+@pytest.fixture(scope="module")
+def site(client: TestClient, tmp_path_factory: pytest.TempPathFactory) -> tuple[str, dict[str, np.ndarray]]:
+    """Three stations brought in and tied, and their true poses."""
+    project, folder, truth = made(client, "Hall"), tmp_path_factory.mktemp("hall"), {}
+    for name in NAMES:
+        cloud, truth[name] = simulate(name, Scanner(points=600_000), 51)
+        bring_in(project, [write_scan(folder / f"{name}.e57", cloud)])
+    assert client.post(f"/api/projects/{project}/tie", json={}).status_code == 202
+    problem(client.post(f"/api/projects/{project}/tie", json={}), 422, "busy")
+    *_, job = work(project)
+    assert job.state == "done" and job.result is not None and job.result["links"] == 3, job.error
+    return project, truth
+
+
+@pytest.fixture
+def tied(client: TestClient, site: tuple[str, dict[str, np.ndarray]]) -> Iterator[tuple[str, dict[str, np.ndarray]]]:
+    """The same for every test: what it changes is taken back."""
+
+    def stand() -> list[int]:
+        return [j["id"] for j in client.get(f"/api/projects/{site[0]}/journal").json() if j["undoable"] and not j["undone"]]
+
+    before = stand()
+    yield site
+    while len(stand()) > len(before):
+        client.post(f"/api/projects/{site[0]}/undo")
+
+
+def network(client: TestClient, p: str) -> dict[str, Any]:
+    return dict(client.get(f"/api/projects/{p}/network").json())
+
+
+def poses(client: TestClient, p: str) -> dict[str, np.ndarray]:
+    return {s["name"]: matrix(s["pose"]) for s in client.get(f"/api/projects/{p}/stations").json()}
+
+
+def ids(client: TestClient, p: str) -> dict[str, str]:
+    return {s["name"]: s["id"] for s in client.get(f"/api/projects/{p}/stations").json()}
+
+
+def test_three_stations_make_a_loop_that_is_right_and_proves_itself(client: TestClient, tied: Any) -> None:
+    p, truth = tied
+    n, found = network(client, p), poses(client, p)
+    assert [(k["name_a"], k["name_b"]) for k in n["links"]] == [("ST-01", "ST-02"), ("ST-01", "ST-03"), ("ST-02", "ST-03")]
+    assert {k["status"] for k in n["links"]} == {"taut"} and n["parts"] == [list(NAMES)] and not n["out_of_date"]
+    assert n["degrees_of_freedom"] == 6 and n["global_test"]["passed"]
+    for name in NAMES[1:]:
+        metres, radians = frames.difference(frames.inverse(found["ST-01"]) @ found[name], frames.inverse(truth["ST-01"]) @ truth[name])
+        assert metres < 0.003 and np.degrees(radians) < 0.010
+    for k in n["links"]:
+        assert k["residual_mm"] < 2 and k["overlap"] > 0.5 and k["see_through"] < 0.01
+        assert k["fit_median_mm"] < k["fit_rms_mm"] < k["fit_p90_mm"] * 2 and sum(k["histogram"]) > 1000
+        assert np.linalg.norm(k["weak_direction"]) == pytest.approx(1, abs=1e-6)
+
+
+def test_a_link_switched_off_leaves_the_network_at_once_and_undo_brings_it_back(client: TestClient, tied: Any) -> None:
+    p, _ = tied
+    before, link = poses(client, p), network(client, p)["links"][1]
+    url = f"/api/projects/{p}/links/{link['id']}"
+    n = client.patch(url, json={"used": False, "version": link["version"]}).json()
+    off = next(k for k in n["links"] if k["id"] == link["id"])
+    assert n["degrees_of_freedom"] == 0 and not off["used"] and off["sentence"].startswith("Switched off")
+    assert off["residual_mm"] > 0  # what the others say of it is still told
+    problem(client.patch(url, json={"used": True, "version": link["version"]}), 409, "conflict")
+    other = network(client, p)["links"][0]
+    client.patch(f"/api/projects/{p}/links/{other['id']}", json={"used": False, "version": other["version"]})
+    apart = network(client, p)
+    assert len(apart["parts"]) == 2 and any(f["code"] == "not_connected" for f in apart["findings"])
+    for _ in range(2):
+        client.post(f"/api/projects/{p}/undo")
+    assert network(client, p)["degrees_of_freedom"] == 6
+    for name, pose in poses(client, p).items():
+        np.testing.assert_allclose(pose, before[name], atol=1e-9)
+
+
+@pytest.mark.parametrize("off", [(0.0, 0.0, 0.0), (0.5, -0.4, 0.1), (-0.6, 0.3, -0.1)])
+def test_a_pair_is_linked_from_a_rough_placement(client: TestClient, tied: Any, off: tuple[float, float, float]) -> None:
+    p, truth = tied
+    true, by = frames.inverse(truth["ST-01"]) @ truth["ST-02"], ids(client, p)
+    put = frames.pose(0.03 if any(off) else 0.0, off) @ true
+    client.post(f"/api/projects/{p}/links", json={"a": by["ST-01"], "b": by["ST-02"], "T_a_b": numbers(put)})
+    *_, job = work(p)
+    assert job.state == "done", job.error
+    n, found = network(client, p), poses(client, p)
+    assert len(n["links"]) == 3 and n["global_test"]["passed"]  # it took the place of the old one
+    metres, _ = frames.difference(frames.inverse(found["ST-01"]) @ found["ST-02"], true)
+    assert metres < 0.003
+
+
+def test_a_placement_that_shares_nothing_or_is_none_is_refused_and_changes_nothing(client: TestClient, tied: Any) -> None:
+    p, _ = tied
+    before, by = network(client, p), ids(client, p)
+    far = frames.pose(0.4, (60.0, 45.0, 12.0))
+    client.post(f"/api/projects/{p}/links", json={"a": by["ST-01"], "b": by["ST-03"], "T_a_b": numbers(far)})
+    *_, job = work(p)
+    assert job.state == "failed" and job.error is not None and job.error["code"] == "nothing_shared" and job.error["remedy"]
+    same, turned = {"a": by["ST-01"], "b": by["ST-01"]}, {"a": by["ST-01"], "b": by["ST-02"]}
+    for body in (same | {"T_a_b": numbers(np.eye(4))}, turned | {"T_a_b": numbers(2 * np.eye(4))}, turned | {"T_a_b": [0.0] * 15}):
+        assert client.post(f"/api/projects/{p}/links", json=body).status_code == 422
+    assert network(client, p) == before
+
+
+def test_spheres_are_found_named_and_can_be_left_out(client: TestClient, tied: Any) -> None:
+    p, truth = tied
+    for radii in ([], [5.0], [2000.0]):
+        assert client.post(f"/api/projects/{p}/targets/find", json={"radii_mm": radii}).status_code == 422
+    client.post(f"/api/projects/{p}/targets/find", json={"radii_mm": [100.0]})
+    *_, job = work(p)
+    assert job.state == "done", job.error
+    seen = client.get(f"/api/projects/{p}/sightings").json()
+    named = [g for g in seen if g["target"]]
+    site_from_project = truth["ST-01"] @ frames.inverse(poses(client, p)["ST-01"])
+    centres = np.array(list(SPHERES.values()))
+    assert len({g["target"] for g in named}) >= 2
+    for g in named:
+        gap = np.linalg.norm(centres - frames.apply(site_from_project, np.array([g["position"]]))[0], axis=1).min()
+        assert gap < 0.003 and g["radius_mm"] == 100 and g["points"] > 20, g
+    url = f"/api/projects/{p}/sightings/{named[0]['id']}"
+    assert client.patch(url, json={"used": False, "version": named[0]["version"]}).status_code == 200
+    problem(client.patch(url, json={"target": "T9", "version": named[0]["version"]}), 409, "conflict")
+    again = next(g for g in client.get(f"/api/projects/{p}/sightings").json() if g["id"] == named[0]["id"])
+    assert not again["used"]
+    assert client.patch(url, json={"target": "  Spare  ", "version": again["version"]}).status_code == 200
+    assert client.post(f"/api/projects/{p}/targets/regroup").status_code == 200
+    assert {g["target"] for g in client.get(f"/api/projects/{p}/sightings").json() if g["target"]} == {g["target"] for g in named}
+
+
+def test_events_reach_those_who_look_at_the_project_and_nobody_else(client: TestClient, tied: Any, tmp_path: Path) -> None:
+    p, _ = tied
+    other = made(client, "Elsewhere")
+
+    async def listen(project: str, heard: list[str]) -> None:
+        async for event in hub.stream(project):
+            heard.append(event)
+
+    async def both() -> tuple[list[str], list[str]]:
+        heard: tuple[list[str], list[str]] = ([], [])
+        hub.loop, before = asyncio.get_running_loop(), hub.loop
+        tasks = [asyncio.create_task(listen(x, h)) for x, h in zip((p, other), heard, strict=True)]
+        await asyncio.sleep(0.2)
+        link = (await asyncio.to_thread(network, client, p))["links"][0]
+        url = f"/api/projects/{p}/links/{link['id']}"
+        await asyncio.to_thread(client.patch, url, json={"used": False, "version": link["version"]})
+        for _ in range(100):
+            if any('"network"' in e for e in heard[0]):
+                break
+            await asyncio.sleep(0.1)
+        for t in tasks:
+            t.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+        hub.loop = before
+        return heard
+
+    mine, theirs = asyncio.run(both())
+    assert mine[0].startswith("event: hello") and any(f'"project": "{p}"' in e and '"network"' in e for e in mine)
+    assert all("change" not in e for e in theirs) and not hub.queues
