@@ -17,7 +17,7 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Dense:
-    """The dense see-through test: square metres that agree and that were seen through, and shares."""
+    """The dense see-through test: square metres (across the rays) that agree and that were seen through, and shares."""
 
     agree_m2: float
     violated_m2: float
