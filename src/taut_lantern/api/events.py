@@ -22,19 +22,19 @@ class Hub:
         self.stopping = threading.Event()
 
     def start(self) -> None:
-        self.loop = asyncio.get_running_loop()
-        threading.Thread(target=self._listen, daemon=True, name="events").start()
+        self.loop, self.stopping = asyncio.get_running_loop(), threading.Event()
+        threading.Thread(target=self._listen, args=(self.stopping,), daemon=True, name="events").start()
 
-    def _listen(self) -> None:
-        while not self.stopping.is_set():
+    def _listen(self, stopping: threading.Event) -> None:
+        while not stopping.is_set():
             try:
                 with psycopg.connect(settings().database, autocommit=True) as c:
                     c.execute("LISTEN lantern")
-                    while not self.stopping.is_set():
+                    while not stopping.is_set():
                         for note in c.notifies(timeout=1.0):
                             self._hand_on(json.loads(note.payload), note.payload)
             except psycopg.Error:
-                self.stopping.wait(1.0)
+                stopping.wait(1.0)
 
     def _hand_on(self, body: dict[str, Any], payload: str) -> None:
         if self.loop is None or self.loop.is_closed():
@@ -45,10 +45,10 @@ class Hub:
 
     async def stream(self, project_id: str) -> AsyncIterator[str]:
         queue: asyncio.Queue[str] = asyncio.Queue()
-        self.queues[queue] = project_id
+        self.queues[queue], stopping = project_id, self.stopping
         try:
             yield "event: hello\ndata: {}\n\n"
-            while not self.stopping.is_set():
+            while not stopping.is_set():
                 try:
                     yield f"event: change\ndata: {await asyncio.wait_for(queue.get(), 10)}\n\n"
                 except TimeoutError:

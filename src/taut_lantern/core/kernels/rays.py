@@ -85,6 +85,8 @@ def window_plane(image, wrap, r, c, stride, gate2, out):  # type: ignore[no-unty
     A second pass leaves out what stands off the first plane (mixed pixels). False with fewer than 7 pixels.
     """
     rows, columns = image.shape[0], image.shape[1]
+    if wrap and 2 * stride >= columns:  # a return from inside the instrument
+        return False
     x0, y0, z0 = float(image[r, c, 0]), float(image[r, c, 1]), float(image[r, c, 2])
     mx = my = mz = nx = ny = nz = 0.0
     limit = 1e9
@@ -98,10 +100,10 @@ def window_plane(image, wrap, r, c, stride, gate2, out):  # type: ignore[no-unty
                 continue
             for j in range(-2, 3):
                 cc = c + j * stride
-                if wrap:
-                    cc = cc % columns
-                elif cc < 0 or cc >= columns:
-                    continue
+                if cc < 0 or cc >= columns:  # a division for every pixel would take longer than all the rest
+                    if not wrap:
+                        continue
+                    cc += columns if cc < 0 else -columns
                 x, y, z = image[rr, cc, 0] - x0, image[rr, cc, 1] - y0, image[rr, cc, 2] - z0
                 if image[rr, cc, 0] == 0 and image[rr, cc, 1] == 0 and image[rr, cc, 2] == 0:
                     continue
@@ -179,7 +181,9 @@ def pick_uniform(image, geo, spacing, phase):  # type: ignore[no-untyped-def]
             rho2 = x * x + y * y + z * z
             if rho2 == 0:
                 continue
-            debt = (debt + 0.6180339887498949) % 1.0
+            debt += 0.6180339887498949
+            if debt >= 1.0:
+                debt -= 1.0
             if debt < rho2 * k:
                 out[n, 0] = r
                 out[n, 1] = c
