@@ -16,7 +16,7 @@ from taut_lantern.api.app import make_app
 from taut_lantern.steps.bring_in import uploads
 from taut_lantern.steps.common import Progress
 from taut_lantern.store.db import file_chunks, session
-from taut_lantern.store.models import Job
+from taut_lantern.store.models import Job, Station
 from taut_lantern.work.jobs import run_job
 from tests.formats.test_e57 import BROKEN, write_odd
 from tests.support import bring_in, room, write_scan
@@ -272,6 +272,11 @@ def test_the_page_of_a_project_names_its_first_tile_and_text_is_sent_compressed(
     first = next(t["id"] for t in tiles if t["station"] == stations[0]["id"])
     for path in (f"/p/{project}", f"/p/{project}/tie"):
         assert f"window.first = [{first}];" in client.get(path).text
+    second = next(t["id"] for t in tiles if t["station"] == stations[1]["id"])
+    for pose, shown in ((np.eye(4).ravel().tolist(), second), (None, first)):  # a placed one comes first, until it is not
+        with session() as s:
+            s.get_one(Station, stations[1]["id"]).pose = pose
+        assert f"window.first = [{shown}];" in client.get(f"/p/{project}").text
     for path in ("/", "/p/", f"/p/{'0' * 31}", "/p/'; DROP TABLE tile;"):
         assert "window.first =" not in client.get(path).text
     assert "window.first = [];" in client.get(f"/p/{'0' * 32}").text  # there is none: the page says so

@@ -53,7 +53,7 @@ def tied(client: TestClient, site: tuple[str, dict[str, np.ndarray]]) -> Iterato
 
     before = stand()
     yield site
-    while len(stand()) > len(before):
+    for _ in range(len(stand()) - len(before)):
         client.post(f"/api/projects/{site[0]}/undo")
 
 

@@ -108,14 +108,16 @@ def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: i
     ok = np.isfinite(distance) & (distance < scanner.longest) & (distance > 0.4)
     ok &= rng.random(len(ok)) > np.clip(0.002 + 0.00004 * distance / np.maximum(reflect * cosine, 0.01), 0, 0.9)
     image = np.where(ok, distance, np.inf).reshape(len(elevation), len(azimuth))
-    mixed, shape = image.copy(), (*image.shape, 3)
+    mixed = image.copy()
     for axis in (0, 1):  # a beam on an edge sees part of both surfaces; on a plane seen at a glancing angle it does not
         other = np.roll(image, 1, axis)
         with np.errstate(invalid="ignore"):
             jump = np.abs(other - image)
-            gap = np.roll(ray.reshape(shape), 1, axis) * other[..., None] - ray.reshape(shape) * image[..., None]
-            off_plane = np.abs(np.einsum("ijk,ijk->ij", gap, normal.reshape(shape)))
-            edge = (jump > 0.05) & (jump < 3.0) & (off_plane > 0.02) & (rng.random(image.shape) < 0.15)
+        edge = (jump > 0.05) & (jump < 3.0) & (rng.random(image.shape) < 0.15)
+        here = np.flatnonzero(edge)
+        there = np.roll(np.arange(image.size).reshape(image.shape), 1, axis).flat[here]
+        gap = ray[there] * image.flat[there][:, None] - ray[here] * image.flat[here][:, None]
+        edge.flat[here] = np.abs(np.einsum("ij,ij->i", gap, normal[here])) > 0.02
         share = rng.random(image.shape)
         mixed[edge] = (share * image)[edge] + ((1 - share) * other)[edge]
     distance = mixed.reshape(-1)

@@ -25,41 +25,43 @@ from .site import simulate
 KEPT = Path(order.__file__).parent / "__pycache__" / "signatures"
 
 
+def _mark() -> str:
+    """Changes with every kernel and with the compiler, as the cache itself looks."""
+    sources = [(p.name, p.stat().st_mtime_ns, p.stat().st_size) for p in sorted(Path(order.__file__).parent.glob("*.py"))]
+    return f"{numba.__version__} {sources}"
+
+
 def _loops() -> dict[str, Any]:
     modules = (fit, order, planes, rays, targets)
     return {f"{m.__name__}.{name}": x for m in modules for name, x in vars(m).items() if isinstance(x, Dispatcher)}
 
 
-def _remember() -> None:
-    """Keep which argument types the loops were compiled for in this process."""
-    KEPT.write_bytes(pickle.dumps({name: loop.signatures for name, loop in _loops().items()}))
+def _kept() -> dict[str, list[Any]] | None:
+    """Argument types that the loops as they are now were compiled for in set-up; None when that is to be done (again)."""
+    try:
+        mark, signatures = pickle.loads(KEPT.read_bytes())
+    except Exception:  # a file that is not there, or of another version of anything, is no error: set-up makes it anew
+        return None
+    return signatures if mark == _mark() else None
 
 
 def load() -> int:
     """Load every loop that was compiled in set-up, and how many: the first call of each takes tens of milliseconds even
     when its code is kept on disk. Nothing to load is no error: they come when they are called."""
-    try:
-        kept: dict[str, list[Any]] = pickle.loads(KEPT.read_bytes())
-    except (OSError, pickle.UnpicklingError, AttributeError, ImportError, EOFError):
-        return 0
-    loops, count = _loops(), 0
+    loops, kept = _loops(), _kept() or {}
     for name, signatures in kept.items():
-        for signature in signatures if name in loops else ():
+        for signature in signatures:
             loops[name].compile(signature)
-            count += 1
-    return count
+    return sum(len(x) for x in kept.values())
 
 
 def warm_once() -> None:
     """Warm when a kernel or the compiler is not the one of the last time."""
-    folder = Path(order.__file__).parent
-    sources = [(p.name, p.stat().st_mtime_ns, p.stat().st_size) for p in sorted(folder.glob("*.py"))]  # as the cache itself looks
-    mark, stamp = f"{numba.__version__} {sources}", folder / "__pycache__" / "warmed"
-    if stamp.is_file() and stamp.read_text() == mark and KEPT.is_file():
+    if _kept() is not None:
         return
     warm()
-    _remember()
-    stamp.write_text(mark)
+    KEPT.parent.mkdir(exist_ok=True)
+    KEPT.write_bytes(pickle.dumps((_mark(), {name: loop.signatures for name, loop in _loops().items()})))
 
 
 def _keep_and_read_back(scan: Scan) -> None:

@@ -18,7 +18,7 @@ import psycopg
 import zstandard
 from numpy.typing import NDArray
 from psycopg.types.json import Jsonb
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from ..core.kernels import planes
@@ -106,8 +106,8 @@ def unpack(first: int, count: int, data: bytes) -> TilePoints:
         xyz = bits.view(np.float32)
     else:
         xyz = np.frombuffer(body, np.float32, 3 * count).reshape(3, count).T
-    rest = np.frombuffer(body, np.uint16, count, 12 * count)
-    return TilePoints(first, xyz, rest, np.frombuffer(body, np.uint8, 3 * count, 14 * count).reshape(count, 3))
+    intensity = np.frombuffer(body, np.uint16, count, 12 * count)
+    return TilePoints(first, xyz, intensity, np.frombuffer(body, np.uint8, 3 * count, 14 * count).reshape(count, 3))
 
 
 def for_browser(first: int, count: int, data: bytes) -> bytes:
@@ -150,7 +150,8 @@ def tiles_of(s: Session, station_ids: list[str]) -> list[Any]:
 def first_tiles(s: Session, project_id: str, most: int = 1) -> list[int]:
     """The coarsest tiles of the station that is shown first: the first placed one, or the first."""
     q = select(TileRow.id).join(Station, Station.id == TileRow.station_id).where(Station.project_id == project_id, ~Station.deleted)
-    order = (Station.pose.is_(None), Station.place, Station.name, TileRow.level, TileRow.first)
+    placed = func.coalesce(func.jsonb_typeof(Station.pose), "null") == "array"  # what was taken off its place holds a JSON null
+    order = (~placed, Station.place, Station.name, TileRow.level, TileRow.first)
     return list(s.scalars(q.order_by(*order).limit(most)))
 
 

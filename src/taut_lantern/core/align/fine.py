@@ -150,8 +150,8 @@ def _cells(m: Matches, size: float) -> NDArray[np.int64]:
     """Label of the (cell, dominant axis with sign) of each match."""
     axis = np.argmax(np.abs(m.normal), axis=1)
     sign = (np.take_along_axis(m.normal, axis[:, None], 1)[:, 0] > 0).astype(np.int64)
-    key = np.floor(m.place / size).astype(np.int64) + 500
-    code = ((key[:, 0] * 1000 + key[:, 1]) * 1000 + key[:, 2]) * 6 + axis * 2 + sign
+    key = np.floor(m.place / size).astype(np.int64) + (1 << 15)  # 16 bits an axis: 24 km either way
+    code = (key[:, 0] << 32 | key[:, 1] << 16 | key[:, 2]) * 6 + axis * 2 + sign
     return np.unique(code, return_inverse=True)[1].astype(np.int64)
 
 
