@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import psycopg
 
 from .table import Row
 
@@ -172,13 +171,10 @@ def empty_page(runs: int = 5) -> float:
 
 
 def run() -> list[Row]:
+    from tests.databases import fresh_database
     from tests.served import Served
 
-    server = os.environ["LANTERN_SERVER"]
-    with psycopg.connect(f"{server}/postgres", autocommit=True) as c:
-        c.execute("DROP DATABASE IF EXISTS lantern_measure WITH (FORCE)")
-        c.execute("CREATE DATABASE lantern_measure")
-    os.environ["LANTERN_DATABASE"] = f"{server}/lantern_measure"
+    os.environ["LANTERN_DATABASE"] = fresh_database("lantern_measure")
     rows = []
     with tempfile.TemporaryDirectory() as folder:
         served = Served(os.environ["LANTERN_DATABASE"], Path(folder) / "log")

@@ -10,7 +10,7 @@ step "lint, types and import rules"
 "$bin/ruff" format --check src tests measures
 "$bin/mypy"
 "$bin/lint-imports" --no-cache | tail -n 8
-(cd web && npx tsc --noEmit && npm run --silent rules && npm run --silent test)
+(cd web && npx tsc --noEmit && npm run --silent lint && npm run --silent rules && npm run --silent test)
 
 step "the API document and the types made from it"
 "$bin/python" -m taut_lantern.cli openapi "$LANTERN_HOME/openapi.json"

@@ -9,12 +9,12 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import psycopg
 import pytest
 from hypothesis import settings as hypothesis_settings
 
-SERVER = os.environ["LANTERN_SERVER"]  # set by ./lantern test
-DATABASE = f"{SERVER}/lantern_test"
+from tests.databases import address, fresh_database
+
+DATABASE = address("lantern_test")
 os.environ["LANTERN_DATABASE"] = DATABASE
 hypothesis_settings.register_profile("lantern", deadline=None, derandomize=True, max_examples=40)
 hypothesis_settings.load_profile("lantern")
@@ -26,13 +26,6 @@ from taut_lantern.store.queue import app as queue  # noqa: E402
 from taut_lantern.store.queue import apply_schema  # noqa: E402
 from tests.served import Served  # noqa: E402
 from tests.support import bring_in, make_project  # noqa: E402
-
-
-def fresh_database(name: str) -> str:
-    with psycopg.connect(f"{SERVER}/postgres", autocommit=True) as c:
-        c.execute(f'DROP DATABASE IF EXISTS "{name}" WITH (FORCE)')
-        c.execute(f'CREATE DATABASE "{name}"')
-    return f"{SERVER}/{name}"
 
 
 def pytest_sessionstart() -> None:

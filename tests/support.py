@@ -27,6 +27,7 @@ def room(
 
 
 def write_scan(path: Path, scan: Scan | None = None, name: str = "", pose: Any = None) -> Path:
+    path.parent.mkdir(parents=True, exist_ok=True)
     e57.write(path, [e57.Outgoing(name or path.stem, room() if scan is None else scan, pose)])
     return path
 

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import logging
 import os
+import secrets
 import signal
-import subprocess
+import socket
 import sys
+import time
 from pathlib import Path
 from typing import Annotated
 
@@ -54,26 +57,51 @@ def serve(workers: int = 1) -> None:
     host, port = settings().host, settings().port
     loopback = host in ("127.0.0.1", "::1", "localhost")
     if not loopback and not settings().token:
-        import secrets
-
         os.environ["LANTERN_TOKEN"] = secrets.token_urlsafe(24)
         settings.cache_clear()
     from .api.app import make_app
+    from .work.helpers import Helpers
 
-    helpers = [subprocess.Popen([sys.executable, "-m", "taut_lantern.cli", "work", "--with-parent"]) for _ in range(workers)]
-    console.print(
-        f"\n  Taut Lantern is at [bold]http://{host}:{port}/{'' if loopback else '?token=' + settings().token}[/bold]   (Ctrl+C stops it)\n"
-    )
     try:
-        uvicorn.run(make_app(), host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)
-    finally:
-        for h in helpers:
-            h.send_signal(signal.SIGTERM)
-        for h in helpers:
-            try:
-                h.wait(6)
-            except subprocess.TimeoutExpired:
-                h.kill()
+        listening = _bound(host, port)
+    except OSError as problem:
+        console.print(
+            f"[bold]{host}:{port} cannot be used: {problem.strerror}[/bold]\nset LANTERN_PORT to another port, or stop what uses it"
+        )
+        raise typer.Exit(1) from None
+    with Helpers([sys.executable, "-m", "taut_lantern.cli", "work", "--with-parent"], workers):
+        for address in _addresses(host):
+            console.print(
+                f"\n  Taut Lantern is at [bold]http://{address}:{port}/{'?token=' + settings().token if settings().token else ''}[/bold]",
+                soft_wrap=True,
+            )
+        console.print("  (Ctrl+C stops it)\n")
+        config = uvicorn.Config(make_app(), log_level="warning", timeout_graceful_shutdown=2, server_header=False)
+        uvicorn.Server(config).run(sockets=[listening])
+
+
+def _bound(host: str, port: int) -> socket.socket:
+    """A socket that listens there already: what is printed afterwards works."""
+    family, kind, protocol, _, address = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0]
+    listening = socket.socket(family, kind, protocol)
+    listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    listening.bind(address)
+    listening.listen(512)
+    listening.set_inheritable(True)
+    return listening
+
+
+def _addresses(host: str) -> list[str]:
+    """What a browser can open: for a server that listens everywhere, the addresses of this machine."""
+    if host not in ("0.0.0.0", "::", ""):
+        return [f"[{host}]" if ":" in host else host]
+    found = {"127.0.0.1": None}
+    with contextlib.suppress(OSError), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as asked:
+        asked.connect(("192.0.2.1", 9))  # sends nothing: the kernel names the address it would send from
+        found[asked.getsockname()[0]] = None
+    with contextlib.suppress(OSError):
+        found.update(dict.fromkeys(str(a[4][0]) for a in socket.getaddrinfo(socket.gethostname(), None, socket.AF_INET)))
+    return list(found)
 
 
 @app.command()
@@ -86,7 +114,9 @@ def work(concurrency: int = 0, with_parent: Annotated[bool, typer.Option(hidden=
     logging.basicConfig(level=logging.WARNING)
     from .work.worker import work as run_worker
 
-    asyncio.run(run_worker(concurrency))
+    if not asyncio.run(run_worker(concurrency)):  # the queue went away: begin anew, with nothing left of before
+        time.sleep(1)
+        os.execv(sys.executable, [sys.executable, "-m", "taut_lantern.cli", *sys.argv[1:]])
 
 
 @app.command()

@@ -17,6 +17,18 @@ class Settings:
     token: str
     demo_points: int
     upload_limit: int
+    memory: int  # bytes that all jobs of a worker may take together
+
+
+def _machine() -> int:
+    """Bytes of memory of this machine, or of the control group it is confined to."""
+    found = [os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")]
+    for limit in (Path("/sys/fs/cgroup/memory.max"), Path("/sys/fs/cgroup/memory/memory.limit_in_bytes")):
+        try:
+            found.append(int(limit.read_text()))
+        except (OSError, ValueError):
+            continue
+    return min(found)
 
 
 @lru_cache
@@ -31,4 +43,5 @@ def settings() -> Settings:
         token=env("LANTERN_TOKEN", ""),
         demo_points=int(env("LANTERN_DEMO_POINTS", "800000")),
         upload_limit=int(env("LANTERN_UPLOAD_LIMIT", str(64 << 30))),
+        memory=int(env("LANTERN_MEMORY", "0")) or int(0.7 * _machine()),
     )

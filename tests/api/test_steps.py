@@ -21,7 +21,7 @@ from taut_lantern.steps.common import numbers
 from taut_lantern.store import journal
 from taut_lantern.store.db import session
 from taut_lantern.store.models import Job, Station, now
-from tests.api.test_api import made, problem, work
+from tests.api.test_api import made, problem, undo, work
 from tests.support import bring_in, room, write_scan
 
 SIZE = (6.0, 4.0, 3.0)
@@ -29,7 +29,7 @@ SIZE = (6.0, 4.0, 3.0)
 
 @pytest.fixture(scope="module")
 def client(database: str) -> Iterator[TestClient]:
-    with TestClient(make_app()) as c:
+    with TestClient(make_app(), base_url="http://localhost") as c:
         yield c
 
 
@@ -61,6 +61,13 @@ def deliver(client: TestClient, p: str, kind: str, folder: Path, **more: Any) ->
     return path
 
 
+def fitted(client: TestClient, p: str, section: str) -> Job:
+    """The job that has found lines and circles."""
+    assert client.post(f"/api/projects/{p}/sections/{section}/fit").status_code == 202
+    *_, job = work(p)
+    return job
+
+
 def outdated(client: TestClient, p: str) -> list[bool]:
     return [d["outdated"] for d in client.get(f"/api/projects/{p}/deliveries").json()]
 
@@ -71,8 +78,7 @@ def test_a_plan_is_cut_fitted_drawn_on_and_comes_out_as_dxf(client: TestClient, 
     n = len(slab.content) // 12
     along, across = np.frombuffer(slab.content, np.float32, 2 * n).reshape(n, 2).T
     assert n > 1000 and abs(np.ptp(along) - SIZE[0]) < 0.01 and abs(np.ptp(across) - SIZE[1]) < 0.01
-    found = client.post(f"/api/projects/{p}/sections/{made_}/fit").json()
-    assert found == {"lines": 4, "circles": 0}
+    assert fitted(client, p, made_).result == {"lines": 4, "circles": 0}
     client.post(f"/api/projects/{p}/sections/{made_}/traces", json={"kind": "line", "layer": "pipe", "points": [[0, 0], [1, 1]]})
     (section,) = client.get(f"/api/projects/{p}/sections").json()
     assert section["name"] == "Plan 1.20 m above floor" and {t["state"] for t in section["traces"]} == {"found", "drawn"}
@@ -84,30 +90,34 @@ def test_a_plan_is_cut_fitted_drawn_on_and_comes_out_as_dxf(client: TestClient, 
     assert sorted(x.dxf.layer for x in lines) == ["pipe", "to check", "to check", "to check", "wall"]  # nobody said yes to three
     assert "Accepted 3 found" in client.post(f"/api/projects/{p}/sections/{made_}/accept").json()["message"]
     assert knots(client, p)["draw"]["state"] == "done"
-    client.post(f"/api/projects/{p}/undo")
+    undo(client, p)
     assert knots(client, p)["draw"]["state"] == "begun"  # all three came back in one step
-    again = client.post(f"/api/projects/{p}/sections/{made_}/fit").json()
     (section,) = client.get(f"/api/projects/{p}/sections").json()
-    assert sum(t["state"] == "accepted" for t in section["traces"]) == 1 and again["lines"] == 4
+    drop = next(t for t in section["traces"] if t["state"] == "found")
+    client.patch(f"/api/projects/{p}/traces/{drop['id']}", json={"state": "rejected", "version": drop["version"]})
+    assert fitted(client, p, made_).result == {"lines": 4, "circles": 0}
+    (section,) = client.get(f"/api/projects/{p}/sections").json()
+    # what somebody accepted is not found twice, what somebody rejected is not found again
+    assert sorted(t["state"] for t in section["traces"]) == ["accepted", "drawn", "found", "found"]
 
 
 def test_lines_know_that_the_network_moved_under_them(client: TestClient, p: str) -> None:
     made_ = client.post(f"/api/projects/{p}/sections", json={"kind": "plan", "height": 0.2, "behind": 0.1}).json()["id"]
-    client.post(f"/api/projects/{p}/sections/{made_}/fit")
+    fitted(client, p, made_)
     client.post(f"/api/projects/{p}/sections/{made_}/traces", json={"kind": "line", "points": [[0, 0], [1, 1]]})
     old = lambda: sorted((t["state"], t["old"]) for t in client.get(f"/api/projects/{p}/sections").json()[0]["traces"])  # noqa: E731
     assert old() == [("drawn", False)] + 4 * [("found", False)]
     station = client.get(f"/api/projects/{p}/stations").json()[1]
     client.patch(f"/api/projects/{p}/stations/{station['id']}", json={"deleted": True})
     assert old() == [("drawn", False)] + 4 * [("found", True)]
-    client.post(f"/api/projects/{p}/sections/{made_}/fit")
+    fitted(client, p, made_)
     assert old() == [("drawn", False)] + 4 * [("found", False)]
 
 
 def test_a_section_outside_the_cloud_says_so(client: TestClient, p: str) -> None:
     made_ = client.post(f"/api/projects/{p}/sections", json={"kind": "plan", "height": 90.0}).json()["id"]
     assert client.get(f"/api/projects/{p}/sections/{made_}/points").content == b""
-    problem(client.post(f"/api/projects/{p}/sections/{made_}/fit"), 422, "empty_section")
+    assert fitted(client, p, made_).error["code"] == "empty_section"  # type: ignore[index]
     *_, job = (client.post(f"/api/projects/{p}/deliveries", json={"kind": "dxf"}), *work(p))
     assert job.error["code"] == "nothing_drawn"
     for body in (
@@ -139,7 +149,7 @@ def test_what_is_deleted_or_cropped_does_not_go_out_and_comes_back_with_undo(cli
     assert 0 < len(cropped) < 120_000 and cropped.x.min() >= -0.1001
     with laspy.open(deliver(client, p, "laz", tmp_path, crop=False)) as f:
         assert f.header.point_count == 120_000
-    client.post(f"/api/projects/{p}/undo")
+    undo(client, p)
     with laspy.open(deliver(client, p, "laz", tmp_path)) as f:
         assert f.header.point_count == 120_000
 
@@ -149,14 +159,14 @@ def test_a_delivery_is_older_after_a_change_and_after_undo_too(client: TestClien
     deliver(client, p, "laz", tmp_path)
     deliver(client, p, "pdf", tmp_path)
     assert outdated(client, p) == [False, False] and knots(client, p)["hand_over"]["state"] == "done"
-    client.post(f"/api/projects/{p}/undo")
+    undo(client, p)
     assert outdated(client, p) == [True, True]
     deliver(client, p, "pdf", tmp_path)
     knot = knots(client, p)["hand_over"]
     assert knot["state"] == "out of date" and "1 of 2" in knot["question"]  # the cloud is still the old one
     deliver(client, p, "laz", tmp_path)
     assert knots(client, p)["hand_over"]["state"] == "done"
-    client.post(f"/api/projects/{p}/redo")
+    undo(client, p, "redo")
     assert all(outdated(client, p))
     titles = [j["title"] for j in client.get(f"/api/projects/{p}/journal").json()]
     assert titles[0].startswith("Brought back: Set the crop box") and titles[1].startswith("Took back: Set the crop box")
@@ -177,7 +187,7 @@ def test_a_station_is_taken_out_and_comes_back_with_its_points(client: TestClien
     client.patch(f"/api/projects/{p}/stations/{first['id']}", json={"deleted": True, "version": first["version"]})
     assert [s["name"] for s in client.get(f"/api/projects/{p}/stations").json()] == ["ST-2"]
     assert all(t["station"] != first["id"] for t in client.get(f"/api/projects/{p}/tiles").json())
-    client.post(f"/api/projects/{p}/undo")
+    undo(client, p)
     assert sum(t["count"] for t in client.get(f"/api/projects/{p}/tiles").json() if t["station"] == first["id"]) == 60_000
 
 
@@ -219,13 +229,18 @@ def test_away_from_loopback_nothing_is_told_without_the_token(database: str, mon
     monkeypatch.setenv("LANTERN_TOKEN", "secret-of-the-house")
     settings.cache_clear()
     try:
-        with TestClient(make_app()) as c:
+        with TestClient(make_app(), base_url="http://localhost") as c:
             problem(c.get("/api/projects"), 401, "sign_in")
             problem(c.get("/api/projects", headers={"authorization": "Bearer wrong"}), 401, "sign_in")
             assert c.get("/").status_code == 401
             assert c.get("/api/projects", headers={"authorization": "Bearer secret-of-the-house"}).status_code == 200
-            assert c.get("/?token=secret-of-the-house", follow_redirects=False).status_code == 307
-            assert c.get("/api/projects").status_code == 200  # the cookie was kept
+            opened = c.get("http://localhost//evil.example/p?token=secret-of-the-house&a=b", follow_redirects=False)
+            assert opened.status_code == 303 and opened.headers["location"] == "/evil.example/p?a=b"
+            assert "secret" not in opened.headers["set-cookie"] and "HttpOnly" in opened.headers["set-cookie"]
+            assert c.get("/api/projects").status_code == 200  # the session was kept
+            for false in (opened.cookies["lantern_session"][:-2] + "xx", "secret-of-the-house"):
+                c.cookies.clear()
+                problem(c.get("/api/projects", headers={"cookie": f"lantern_session={false}"}), 401, "sign_in")
     finally:
         monkeypatch.undo()
         settings.cache_clear()

@@ -18,7 +18,7 @@ from taut_lantern.standins.scanner import Scanner
 from taut_lantern.standins.scene import SPHERES
 from taut_lantern.standins.site import simulate
 from taut_lantern.steps.common import matrix, numbers
-from tests.api.test_api import made, problem, work
+from tests.api.test_api import made, problem, undo, work
 from tests.support import bring_in, write_scan
 
 NAMES = ("ST-01", "ST-02", "ST-03")
@@ -26,7 +26,7 @@ NAMES = ("ST-01", "ST-02", "ST-03")
 
 @pytest.fixture(scope="module")
 def client(database: str) -> Iterator[TestClient]:
-    with TestClient(make_app()) as c:
+    with TestClient(make_app(), base_url="http://localhost") as c:
         yield c
 
 
@@ -54,7 +54,7 @@ def tied(client: TestClient, site: tuple[str, dict[str, np.ndarray]]) -> Iterato
     before = stand()
     yield site
     for _ in range(len(stand()) - len(before)):
-        client.post(f"/api/projects/{site[0]}/undo")
+        undo(client, site[0])
 
 
 def network(client: TestClient, p: str) -> dict[str, Any]:
@@ -98,7 +98,7 @@ def test_a_link_switched_off_leaves_the_network_at_once_and_undo_brings_it_back(
     apart = network(client, p)
     assert len(apart["parts"]) == 2 and any(f["code"] == "not_connected" for f in apart["findings"])
     for _ in range(2):
-        client.post(f"/api/projects/{p}/undo")
+        undo(client, p)
     assert network(client, p)["degrees_of_freedom"] == 6
     for name, pose in poses(client, p).items():
         np.testing.assert_allclose(pose, before[name], atol=1e-9)
@@ -153,7 +153,14 @@ def test_spheres_are_found_named_and_can_be_left_out(client: TestClient, tied: A
     assert not again["used"]
     assert client.patch(url, json={"target": "  Spare  ", "version": again["version"]}).status_code == 200
     assert client.post(f"/api/projects/{p}/targets/regroup").status_code == 200
-    assert {g["target"] for g in client.get(f"/api/projects/{p}/sightings").json() if g["target"]} == {g["target"] for g in named}
+    now_ = client.get(f"/api/projects/{p}/sightings").json()
+    # the name that somebody gave is now that of all sightings at its place; the others keep theirs
+    assert {g["target"] for g in now_ if g["target"]} == {g["target"] for g in named} - {named[0]["target"]} | {"Spare"}
+    assert sum(g["target"] == "Spare" for g in now_) == sum(g["target"] == named[0]["target"] for g in named)
+    client.post(f"/api/projects/{p}/targets/find", json={"radii_mm": [100]})
+    *_, job = work(p)
+    found = client.get(f"/api/projects/{p}/sightings").json()
+    assert job.state == "done" and {g["id"]: (g["target"], g["used"]) for g in now_} == {g["id"]: (g["target"], g["used"]) for g in found}
 
 
 def test_events_reach_those_who_look_at_the_project_and_nobody_else(client: TestClient, tied: Any, tmp_path: Path) -> None:

@@ -6,21 +6,16 @@ import os
 import re
 from pathlib import Path
 
-import psycopg
-
 from tests.browser.driver import Screen, browser
+from tests.databases import fresh_database
 from tests.served import Served
 
 FOLDER = Path(__file__).resolve().parents[2] / "docs" / "screenshots"
 
 
 def main() -> None:
-    server = os.environ["LANTERN_SERVER"]
-    with psycopg.connect(f"{server}/postgres", autocommit=True) as c:
-        c.execute("DROP DATABASE IF EXISTS lantern_shots WITH (FORCE)")
-        c.execute("CREATE DATABASE lantern_shots")
     FOLDER.mkdir(parents=True, exist_ok=True)
-    os.environ["LANTERN_DATABASE"] = f"{server}/lantern_shots"
+    os.environ["LANTERN_DATABASE"] = fresh_database("lantern_shots")
     served = Served(os.environ["LANTERN_DATABASE"], FOLDER.parents[1] / ".lantern" / "shots.log")
     served.start()
     try:

@@ -125,31 +125,31 @@ def square(screen: Screen) -> None:
     screen.card("Pick a bare part of the wall")
     screen.drawn()
     box, frame = screen.bench(), page.get_by_role("button", name="Coordinates and unit")
-    notice = page.locator("[role=status], [role=alert]").filter(has_text="point").or_(page.get_by_role("alert"))
+    notice = page.locator("[data-notice]").last
 
     def click(across: float, down: float) -> None:
         page.mouse.click(box["x"] + box["width"] * across, box["y"] + box["height"] * down)
 
     click(0.06, 0.12)
     expect(notice).to_contain_text("No point lies there")
-    page.get_by_label("Dismiss").click()
+    page.get_by_label("Dismiss").last.click()
     for across, down in ((0.24, 0.62), *((0.38 + 0.02 * k, 0.81 - 0.014 * k) for k in range(5))):  # a floor, then along a wall
         click(across, down)
         screen.card("Now pick the point whose coordinates you know")
         click(0.24, 0.6)
         screen.card("Give the coordinates of that point")
-        for axis, value in (("E", "1000"), ("N", "2000"), ("H", "3,5")):
-            page.get_by_role("textbox", name=f"{axis} m").fill(value)
+        for axis, value in (("E", "1000"), ("N", "2000 m"), ("H", "3..5")):
+            page.get_by_label(axis, exact=True).fill(value)
         expect(page.get_by_role("button", name="Square to this wall")).to_be_disabled()
-        page.get_by_role("textbox", name="H m").fill("3.5")
+        page.get_by_label("H", exact=True).fill("3,5")
         page.get_by_label("Name of the grid").fill("along the wall")
         screen.press("Square to this wall")
-        expect(notice).to_have_count(1)
+        expect(notice).to_be_visible()
         if "lies along the wall" in notice.inner_text():
             break
         expect(notice).to_contain_text("What to do: pick a bare part of a wall")
         screen.errors[:] = [e for e in screen.errors if "422" not in e]
-        page.get_by_label("Dismiss").click()
+        page.get_by_label("Dismiss").last.click()
         screen.press("Pick again")
     assert down > 0.7, "a floor is no wall"
     expect(notice).to_contain_text("The grid along the wall lies along the wall")

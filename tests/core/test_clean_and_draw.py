@@ -10,10 +10,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from taut_lantern.core import frames
-from taut_lantern.core.clean.select import Box, Lasso, in_polygon
+from taut_lantern.core.clean.select import Box, Lasso
 from taut_lantern.core.draw.fit import find_circles, find_lines, fit_circle
 from taut_lantern.core.draw.section import box_meets, plan, slab, upright
 from taut_lantern.core.errors import BadInput
+from taut_lantern.core.kernels import outline, reference
 
 L_SHAPE = np.array([[0, 0], [4, 0], [4, 1], [1, 1], [1, 4], [0, 4.0]])
 
@@ -24,8 +25,21 @@ def test_the_polygon_rule_agrees_with_two_boxes(points: list[tuple[float, float]
     p = p[(np.abs(p[:, :1] - [0, 1, 4]).min(axis=1) > 1e-6) & (np.abs(p[:, 1:] - [0, 1, 4]).min(axis=1) > 1e-6)]
     x, y = p[:, 0], p[:, 1]
     expected = ((x > 0) & (x < 4) & (y > 0) & (y < 1)) | ((x > 0) & (x < 1) & (y > 0) & (y < 4))
-    np.testing.assert_array_equal(in_polygon(p, L_SHAPE), expected)
-    np.testing.assert_array_equal(in_polygon(p, L_SHAPE[::-1]), expected)
+    for inside in (outline.inside, reference.in_outline):
+        np.testing.assert_array_equal(inside(p, L_SHAPE), expected)
+        np.testing.assert_array_equal(inside(p, L_SHAPE[::-1]), expected)
+
+
+@pytest.mark.parametrize("corners", [3, 40, 5000])
+def test_outlines_of_any_number_of_corners_take_what_the_plain_rule_takes(corners: int) -> None:
+    rng = np.random.default_rng(corners)
+    turn = np.sort(rng.uniform(0, 2 * np.pi, corners))
+    star = np.column_stack([np.cos(turn), np.sin(turn)]) * rng.uniform(0.2, 1, (corners, 1)) + (3e5, -2e5)
+    level = np.repeat(star, 2, axis=0)
+    level[1::2, 1] = level[::2, 1]  # level edges between
+    p = np.vstack([rng.uniform(-1.1, 1.1, (4000, 2)) + (3e5, -2e5), star[:50]])
+    for outline_ in (star, level, star[:2], star[:1]):
+        np.testing.assert_array_equal(outline.inside(p, outline_), reference.in_outline(p, outline_))
 
 
 @given(st.floats(-3, 3), st.integers(0, 9))

@@ -70,3 +70,13 @@ def test_the_report_says_its_sentences_and_every_row_whatever_the_names(tmp_path
     text = subprocess.run(["pdftotext", "-layout", tmp_path / "r.pdf", "-"], capture_output=True, text=True, check=True).stdout
     assert "All 2 stations hang together." in text and "Report <1> &" in text
     assert "<b>&" in text and all(f"ST-{k:02d}" in text for k in range(120))
+
+
+def test_the_report_shows_every_script_or_says_which_characters_it_cannot(tmp_path: Path) -> None:
+    names = ("Höhe Łódź", "Насосная станция", "Σταθμός", "測站 中庭", "ポンプ室")
+    rows = tuple((n,) for n in (*names, "rare \U00012000 sign"))
+    pdf.write(tmp_path / "r.pdf", pdf.Report("Weir № 3", "made", ("All is well.",), (pdf.ReportTable("Stations", ("name",), rows),)))
+    text = subprocess.run(["pdftotext", tmp_path / "r.pdf", "-"], capture_output=True, text=True, check=True).stdout
+    for name in (*names, "Weir № 3"):
+        assert name in text, name
+    assert "No font on this machine has 1 of the characters" in text and text.count("U+12000") == 2

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import gzip
-import json
 import mimetypes
 import re
-import secrets
-from collections.abc import AsyncIterator, Awaitable, Callable
+import threading
+from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from functools import lru_cache
 from pathlib import Path
@@ -16,17 +15,17 @@ from typing import Any
 
 from fastapi import FastAPI, Request, Response
 from fastapi.openapi.utils import get_openapi
-from fastapi.responses import FileResponse, RedirectResponse
+from fastapi.responses import FileResponse
 from sqlalchemy.exc import SQLAlchemyError
-from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from .. import __version__
 from ..settings import settings
+from ..store import queue
 from ..store.db import engine, session
-from ..store.queue import app as queue
 from ..store.tiles import first_tiles
 from . import errors
 from .events import hub
+from .guard import Guard
 from .routes import ROUTERS
 
 
@@ -36,9 +35,23 @@ async def lifespan(app: FastAPI) -> AsyncIterator[None]:
     with contextlib.ExitStack() as stack:  # the first page asks for much at once: let connections stand ready
         for _ in range(6):
             stack.enter_context(engine().connect())
-    with queue.open():
+    stopping = threading.Event()
+    house = threading.Thread(target=_reconcile, args=(stopping,), daemon=True, name="jobs")
+    house.start()
+    with queue.app.open():
         yield
+    stopping.set()
     hub.stopping.set()
+    house.join(5)
+
+
+def _reconcile(stopping: threading.Event) -> None:
+    """Jobs come to an end even when no worker is left to see to it."""
+    while not stopping.wait(3.0):
+        try:
+            queue.reconcile()
+        except Exception:  # the database is away; the next turn tries again
+            continue
 
 
 def _document(app: FastAPI) -> dict[str, Any]:
@@ -73,16 +86,19 @@ def _file(file: Path, forever: bool, gzipped: bool) -> Response:
 
 
 def _opening(index: str, path: str) -> str:
-    """The page; for a project it says which tiles come first, so that they are asked for before the program has arrived."""
+    """The page; for a project it names what is needed first, so that it is asked for before the program has arrived."""
     found = re.match(r"p/([0-9a-f]{32})(/|$)", path)
     if not found:
         return index
+    project = found[1]
+    urls = [f"/api/projects/{project}/stations", f"/api/projects/{project}/tiles"]
     try:
         with session() as s:
-            first = first_tiles(s, found[1])
+            urls += [f"/api/projects/{project}/stations/{station}/tiles/{first}" for station, first in first_tiles(s, project)]
     except SQLAlchemyError:  # the page itself can say that the database is away
         return index
-    return index.replace("<!-- first tiles -->", f"<script>window.first = {json.dumps(first)};</script>", 1)
+    links = "".join(f'<link rel="preload" as="fetch" crossorigin="anonymous" href="{url}">' for url in urls)
+    return index.replace("<!-- first -->", links, 1)
 
 
 def make_app() -> FastAPI:
@@ -93,42 +109,27 @@ def make_app() -> FastAPI:
     app.openapi = lambda: _document(app)  # type: ignore[method-assign]
     for router in ROUTERS:
         app.include_router(router)
-    token = settings().token
-    if token:
-
-        @app.middleware("http")
-        async def sign_in(request: Request, go_on: Callable[[Request], Awaitable[Response]]) -> Response:
-            """Away from loopback every request needs the token: as a header, or as a cookie after ?token=."""
-            given = (
-                request.query_params.get("token")
-                or request.headers.get("authorization", "").removeprefix("Bearer ")
-                or request.cookies.get("lantern", "")
-            )
-            if not secrets.compare_digest(given.encode(), token.encode()):
-                return errors.problem(
-                    401, "sign_in", "this server asks for its token", remedy="open the address that the server printed at its start"
-                )
-            if "token" in request.query_params and request.method == "GET":
-                response: Response = RedirectResponse(request.url.path)
-                response.set_cookie("lantern", token, httponly=True, samesite="strict")
-                return response
-            return await go_on(request)
-    else:
-        app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "[::1]", "testserver"])
-
+    app.add_middleware(Guard)  # type: ignore[arg-type]
     web = settings().web.resolve()
 
     @app.get("/{path:path}", include_in_schema=False)
     def page(path: str, request: Request) -> Response:
-        """The front end; every unknown path is the page itself, which knows its routes."""
+        """The front end: its files, and the page itself for the routes that it knows."""
         if path.startswith("api/"):
             return errors.problem(404, "not_found", f"there is no /{path[:100]}")
-        file = (web / path).resolve()
-        if path and file.is_relative_to(web) and file.is_file():
-            return _file(file, path.startswith("assets/"), "gzip" in request.headers.get("accept-encoding", ""))
         index = web / "index.html"
         if not index.is_file():
             return errors.problem(404, "no_front_end", "the front end is not built", remedy="run ./lantern serve")
+        if path and (file := _files(web, index.stat().st_mtime_ns).get(path)) is not None:
+            return _file(file, path.startswith("assets/"), "gzip" in request.headers.get("accept-encoding", ""))
+        if not re.fullmatch(r"(p/[0-9A-Za-z_/.-]{0,200})?", path):
+            return errors.problem(404, "not_found", "there is no such page", remedy="go back to the list of projects")
         return Response(_opening(index.read_text(), path), media_type="text/html", headers={"Cache-Control": "no-cache"})
 
     return app
+
+
+@lru_cache(maxsize=4)
+def _files(web: Path, changed: int) -> dict[str, Path]:
+    """What may be asked for, by its path; anything else is not there, whatever it is called."""
+    return {f.relative_to(web).as_posix(): f for f in web.rglob("*") if f.is_file()}

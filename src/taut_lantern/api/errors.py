@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import logging
 
+import psycopg
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from sqlalchemy.exc import OperationalError
+from procrastinate.exceptions import ConnectorException
+from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
 
-from ..core.errors import BadInput, Cancelled, Conflict, LanternError, NotEnough, NotFound
+from ..core.errors import BadInput, Busy, Cancelled, Conflict, LanternError, NotEnough, NotFound
 
 STATUS: list[tuple[type[LanternError], int]] = [
     (NotFound, 404),
@@ -18,9 +21,13 @@ STATUS: list[tuple[type[LanternError], int]] = [
     (BadInput, 422),
     (NotEnough, 422),
     (Cancelled, 409),
+    (Busy, 503),
     (LanternError, 500),
 ]
 log = logging.getLogger("taut_lantern.api")
+
+
+AGAIN = "3"  # seconds after which whoever was turned away may ask again
 
 
 def problem(status: int, code: str, detail: str, subject: str = "", remedy: str = "") -> JSONResponse:
@@ -33,7 +40,8 @@ def problem(status: int, code: str, detail: str, subject: str = "", remedy: str 
         "subject": subject,
         "remedy": remedy,
     }
-    return JSONResponse(body, status_code=status, media_type="application/problem+json")
+    headers = {"Retry-After": AGAIN} if status == 503 else None
+    return JSONResponse(body, status_code=status, media_type="application/problem+json", headers=headers)
 
 
 def install(app: FastAPI) -> None:
@@ -52,15 +60,26 @@ def install(app: FastAPI) -> None:
     def _(request: Request, error: HTTPException) -> JSONResponse:
         response = problem(
             error.status_code,
-            {400: "not_readable", 404: "not_found", 405: "method_not_allowed"}.get(error.status_code, "refused"),
+            {400: "not_readable", 404: "not_found", 405: "method_not_allowed", 413: "too_large"}.get(error.status_code, "refused"),
             str(error.detail),
             remedy="send JSON in UTF-8" if error.status_code == 400 else "",
         )
         response.headers.update(error.headers or {})
         return response
 
+    @app.exception_handler(PoolTimeout)
+    def _(request: Request, error: PoolTimeout) -> JSONResponse:
+        return problem(503, "busy", "all connections to the database are in use", remedy="try again in a moment")
+
+    @app.exception_handler(ConnectorException)
+    def _(request: Request, error: ConnectorException) -> JSONResponse:
+        return problem(503, "no_database", "the database does not answer", remedy="wait a moment and try again")
+
+    @app.exception_handler(psycopg.OperationalError)
+    @app.exception_handler(InterfaceError)
     @app.exception_handler(OperationalError)
-    def _(request: Request, error: OperationalError) -> JSONResponse:
+    def _(request: Request, given: Exception) -> JSONResponse:
+        error = given if isinstance(given, DBAPIError) else DBAPIError("", None, given)
         full = "No space left" in str(error.orig) or "DiskFull" in type(error.orig).__name__
         if full:
             return problem(

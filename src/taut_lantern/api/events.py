@@ -26,10 +26,14 @@ class Hub:
         threading.Thread(target=self._listen, args=(self.stopping,), daemon=True, name="events").start()
 
     def _listen(self, stopping: threading.Event) -> None:
+        again = False
         while not stopping.is_set():
             try:
                 with psycopg.connect(settings().database, autocommit=True) as c:
                     c.execute("LISTEN lantern")
+                    if again:
+                        self._missed()  # nobody knows what was said meanwhile
+                    again = True
                     while not stopping.is_set():
                         for note in c.notifies(timeout=1.0):
                             self._hand_on(json.loads(note.payload), note.payload)
@@ -43,6 +47,11 @@ class Hub:
             if project in ("", body["project"]) and queue.qsize() < 200:
                 self.loop.call_soon_threadsafe(queue.put_nowait, payload)
 
+    def _missed(self) -> None:
+        if self.loop is not None and not self.loop.is_closed():
+            for queue in list(self.queues):
+                self.loop.call_soon_threadsafe(queue.put_nowait, json.dumps({"topic": "everything"}))
+
     async def stream(self, project_id: str) -> AsyncIterator[str]:
         queue: asyncio.Queue[str] = asyncio.Queue()
         self.queues[queue], stopping = project_id, self.stopping
@@ -52,7 +61,7 @@ class Hub:
                 try:
                     yield f"event: change\ndata: {await asyncio.wait_for(queue.get(), 10)}\n\n"
                 except TimeoutError:
-                    yield ": still here\n\n"
+                    yield "event: beat\ndata: {}\n\n"  # silence means that the connection is lost
         finally:
             self.queues.pop(queue, None)
 

@@ -51,6 +51,12 @@ class Cancelled(LanternError):
     code = "cancelled"
 
 
+class Busy(LanternError):
+    """Too much is asked at once; the same thing may be asked again in a moment."""
+
+    code = "busy"
+
+
 @dataclass(frozen=True)
 class Finding:
     """One thing worth saying: a screen, a report and a test read it alike."""

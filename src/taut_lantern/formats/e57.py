@@ -1,18 +1,18 @@
 """E57 (ASTM E2807) in and out, through pye57 / libE57Format.
 
-Reading goes block by block, so that a scan of ten million points needs little more memory than the points
-themselves. Everything that is wrong with a file is told as :class:`BadInput` naming the file, the scan and
+Reading goes block by block in a sealed process (sealed.py), so that a scan of ten million points needs little more memory than
+the points themselves, and a file made to do harm finds nothing to do it to. Everything that is wrong with a file is told as :class:`BadInput` naming the file, the scan and
 the remedy.
 """
 
 from __future__ import annotations
 
 import math
-import struct
 from collections import deque
 from collections.abc import Callable, Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
@@ -26,8 +26,11 @@ from ..core import frames
 from ..core.errors import BadInput
 from ..core.kernels.order import take
 from ..core.scan.scan import Scan
+from . import envelope, sealed
 from .part import whole
 
+MEMORY = 8 << 30  # bytes a reader may take for one scan
+MOST_PER_BYTE = 4  # points that a byte of a file can stand for: real files need two bytes a point and more
 BLOCK = 100_000  # points; small enough for the processor's cache
 FIELDS = (
     "cartesianX",
@@ -59,6 +62,14 @@ class ScanHeader:
     pose: NDArray[np.float64] | None
     problems: tuple[str, ...] = ()
 
+    def as_json(self) -> dict[str, Any]:
+        return {**vars(self), "pose": None if self.pose is None else self.pose.tolist()}
+
+    @classmethod
+    def of_json(cls, d: dict[str, Any]) -> ScanHeader:
+        pose = None if d["pose"] is None else np.array(d["pose"], float)
+        return cls(d["name"], d["points"], tuple(d["fields"]), d["rows"], d["columns"], pose, tuple(d["problems"]))
+
 
 @dataclass(frozen=True)
 class Outgoing:
@@ -70,32 +81,7 @@ class Outgoing:
     extra: dict[str, str] = field(default_factory=dict)
 
 
-def check_envelope(path: Path, shown: str) -> None:
-    """Signature and length, before any parser touches the file (E2807, section 6: 48-byte file header)."""
-    size = path.stat().st_size
-    if size == 0:
-        raise BadInput(f"{shown} is empty (0 bytes)", subject=shown, remedy="copy it from the scanner again", code="empty_file")
-    with path.open("rb") as stream:
-        head = stream.read(48)
-    if len(head) < 48 or head[:8] != b"ASTM-E57":
-        raise BadInput(
-            f"{shown} is not an E57 file: it begins with {head[:8]!r}",
-            subject=shown,
-            remedy="export the scan as E57, or rename the file to what it is",
-            code="not_e57",
-        )
-    length = struct.unpack("<Q", head[16:24])[0]
-    if length > size:
-        raise BadInput(
-            f"{shown} is truncated: {size:,} of {length:,} bytes are there",
-            subject=shown,
-            remedy="copy it from the scanner or the memory card again",
-            code="truncated",
-        )
-
-
 def _open(path: Path, shown: str) -> Any:
-    check_envelope(path, shown)
     try:
         return pye57.E57(str(path))
     except Exception as problem:
@@ -108,8 +94,15 @@ def _open(path: Path, shown: str) -> Any:
 
 
 def headers(path: Path, shown: str | None = None) -> list[ScanHeader]:
-    """The scans of a file, without reading points. Raises BadInput."""
+    """The scans of a file, without reading points; read in a sealed process. Raises BadInput."""
     shown = shown or path.name
+    envelope.check(path, shown)
+    seconds = 20 + path.stat().st_size / 20e6
+    found, _ = sealed.run(lambda seal: {"scans": [h.as_json() for h in _headers(path, shown)]}, path, shown, seconds, MEMORY)
+    return [ScanHeader.of_json(h) for h in found["scans"]]
+
+
+def _headers(path: Path, shown: str) -> list[ScanHeader]:
     with _open(path, shown) as file:
         found = []
         for k in range(file.scan_count):
@@ -126,6 +119,13 @@ def headers(path: Path, shown: str | None = None) -> list[ScanHeader]:
                     problems.append("the pose in the file is not a rotation and is ignored")
             if h.point_count == 0:
                 problems.append("no points")
+            if h.point_count > MOST_PER_BYTE * path.stat().st_size:
+                raise BadInput(
+                    f"{shown}: scan {k + 1} claims {h.point_count:,} points, more than the file can hold",
+                    subject=shown,
+                    remedy="copy it again, or export it anew",
+                    code="unreadable",
+                )
             if not ({"cartesianX", "sphericalRange"} & set(fields)):
                 problems.append("neither cartesian nor spherical coordinates")
             rows = columns = 0
@@ -144,7 +144,7 @@ def headers(path: Path, shown: str | None = None) -> list[ScanHeader]:
 def _limits(node: Any, group: str, names: tuple[str, ...]) -> tuple[float, float]:
     """Lowest and highest value of intensity or colour as the header gives them."""
     low, high = math.inf, -math.inf
-    if node.isDefined(group):
+    if node is not None and node.isDefined(group):
         for name in names:
             for end, pick in (("Minimum", min), ("Maximum", max)):
                 if node[group].isDefined(name + end):
@@ -171,6 +171,23 @@ def points(
     by a second thread. Raises BadInput naming where it broke.
     """
     shown = shown or path.name
+    envelope.check(path, shown)
+    _load()
+    seconds = 60 + path.stat().st_size / 1e6
+    found, block = sealed.run(lambda seal: _read(seal, path, index, shown, nearest, farthest, factor), path, shown, seconds, MEMORY, report)
+    columns = _Columns.over(block, found["layout"])
+    return columns.scan(found["counts"]["kept"]), found["counts"]
+
+
+@cache
+def _load() -> None:
+    """Load the compiled loop before the reader is sealed: then it can read no code any more."""
+    none = _Columns.over(b"", dict.fromkeys(_KINDS, 0))
+    taken = _Taken(none, None, (1.0, 0.0, math.inf))
+    taken.take({f"cartesian{a}": np.empty(0) for a in "XYZ"})
+
+
+def _read(seal: sealed.Seal, path: Path, index: int, shown: str, nearest: float, farthest: float, factor: float) -> dict[str, Any]:
     with _open(path, shown) as file, ThreadPoolExecutor(1) as pool:
         header = file.get_header(index)
         total = int(header.point_count)
@@ -182,8 +199,16 @@ def points(
                 remedy="export it with x, y and z",
                 code="no_points",
             )
+        if total > MOST_PER_BYTE * path.stat().st_size:
+            raise BadInput(
+                f"{shown}: scan {index + 1} claims {total:,} points, more than the file can hold",
+                subject=shown,
+                remedy="copy it again, or export it anew",
+                code="unreadable",
+            )
         data, buffers = _buffers(file, wanted, min(BLOCK, max(total, 1)))
-        out = _Taken(total, header, set(wanted), (factor, nearest, farthest))
+        layout = _Columns.layout(total, set(wanted))
+        out = _Taken(_Columns.over(seal.block(_Columns.size(layout)), layout), header, (factor, nearest, farthest))
         done, pending = 0, deque[Future[None]]()
         try:
             reader = header.points.reader(buffers)
@@ -192,7 +217,7 @@ def points(
                     pending.popleft().result()
                 pending.append(pool.submit(out.take, {name: column[:count].copy() for name, column in data.items()}))
                 done += count
-                report(done, total)
+                seal.report(done, total)
             reader.close()
         except (libe57.E57Exception, RuntimeError) as problem:
             raise BadInput(
@@ -203,7 +228,7 @@ def points(
             ) from problem
         for last in pending:
             last.result()
-    return out.scan(), {"read": done, **out.counts}
+    return {"layout": layout, "counts": {"read": done, **out.counts}}
 
 
 def _whole_groups(names: list[str]) -> list[str]:
@@ -224,22 +249,62 @@ def _buffers(file: Any, names: list[str], capacity: int) -> tuple[dict[str, NDAr
     return data, buffers
 
 
+_KINDS: dict[str, tuple[type, int]] = {
+    "xyz": (np.float32, 3),
+    "intensity": (np.float32, 1),
+    "rgb": (np.uint8, 3),
+    "row": (np.int32, 1),
+    "column": (np.int32, 1),
+}
+_NEEDS = {"xyz": "", "intensity": "intensity", "rgb": "colorRed", "row": "rowIndex", "column": "columnIndex"}
+
+
+@dataclass(frozen=True)
+class _Columns:
+    """The points of a scan as columns of one block of memory; a column that the file lacks is empty."""
+
+    xyz: NDArray[np.float32]
+    intensity: NDArray[np.float32]
+    rgb: NDArray[np.uint8]
+    row: NDArray[np.int32]
+    column: NDArray[np.int32]
+
+    @staticmethod
+    def layout(total: int, fields: set[str]) -> dict[str, int]:
+        """Rows of each column."""
+        return {name: total if not need or need in fields else 0 for name, need in _NEEDS.items()}
+
+    @staticmethod
+    def size(layout: dict[str, int]) -> int:
+        return sum(layout[name] * wide * np.dtype(kind).itemsize for name, (kind, wide) in _KINDS.items())
+
+    @classmethod
+    def over(cls, block: Any, layout: dict[str, int]) -> _Columns:
+        """Raises ValueError when the block does not hold the layout."""
+        at, columns = 0, []
+        for name in ("xyz", "intensity", "row", "column", "rgb"):  # the widest first: each begins where its kind may
+            kind, wide = _KINDS[name]
+            rows = int(layout[name])
+            column: NDArray[Any] = np.frombuffer(block, kind, rows * wide, at) if rows else np.empty(0, kind)
+            at += rows * wide * np.dtype(kind).itemsize
+            columns.append((name, column.reshape(-1, wide) if wide > 1 else column))
+        return cls(**dict(columns))  # type: ignore[arg-type]
+
+    def scan(self, n: int) -> Scan:
+        rest = (self.intensity, self.rgb, self.row, self.column)
+        return Scan(self.xyz[:n], *(column[:n] if len(column) else None for column in rest))  # type: ignore[arg-type]
+
+
 class _Taken:
-    """Where the points of a file are gathered."""
+    """Gathers the usable points of a file into columns."""
 
-    def __init__(self, total: int, header: Any, fields: set[str], limits: tuple[float, float, float]) -> None:
-
-        def some(name: str, shape: tuple[int, ...], kind: type) -> NDArray[Any]:
-            return np.empty(shape if name in fields else (0,) * len(shape), kind)
-
-        self.xyz = np.empty((total, 3), np.float32)
-        self.intensity = some("intensity", (total,), np.float32)
-        self.rgb = some("colorRed", (total, 3), np.uint8)
-        self.row, self.column = some("rowIndex", (total,), np.int32), some("columnIndex", (total,), np.int32)
-        low, high = _limits(header.node, "intensityLimits", ("intensity",))
-        top = _limits(header.node, "colorLimits", ("colorRed", "colorGreen", "colorBlue"))[1]
+    def __init__(self, columns: _Columns, header: Any, limits: tuple[float, float, float]) -> None:
+        self.to = columns
+        node = header.node if header is not None else None
+        low, high = _limits(node, "intensityLimits", ("intensity",))
+        top = _limits(node, "colorLimits", ("colorRed", "colorGreen", "colorBlue"))[1]
         stretch = high > low and math.isfinite(low) and math.isfinite(high)
-        self._scale = np.array([low if stretch else 0, high - low if stretch else 1, 255 / top if 0 < top < math.inf else 1])
+        self._scale = np.array([low if stretch else 0, high - low if stretch else 1, 255 / top if 0 < top < math.inf else 1], float)
         self._limits = limits
         self._found = np.zeros(len(COUNTS), np.int64)
 
@@ -258,7 +323,7 @@ class _Taken:
             invalid = part("sphericalInvalidState", np.int8)
         colour = tuple(part(f"color{c}", np.uint16) for c in ("Red", "Green", "Blue"))
         grid = tuple(part(f"{a}Index", np.int64) for a in ("row", "column"))
-        rest = (self.xyz, self.intensity, self.rgb, self.row, self.column)
+        rest = (self.to.xyz, self.to.intensity, self.to.rgb, self.to.row, self.to.column)
         self._found += take(
             (x, y, z), invalid, part("intensity", np.float32), self._scale, colour, grid, *self._limits, int(self._found[0]), *rest
         )
@@ -266,11 +331,6 @@ class _Taken:
     @property
     def counts(self) -> dict[str, int]:
         return dict(zip(COUNTS, self._found.tolist(), strict=True))
-
-    def scan(self) -> Scan:
-        n = int(self._found[0])
-        rest = (self.intensity, self.rgb, self.row, self.column)
-        return Scan(self.xyz[:n], *(column[:n] if len(column) else None for column in rest))
 
 
 def write(path: Path, scans: Iterable[Outgoing]) -> None:

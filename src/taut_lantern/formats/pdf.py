@@ -13,6 +13,7 @@ from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
 from reportlab.platypus import Flowable, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
 
+from . import fonts
 from .part import whole
 
 INK, QUIET, RULE = colors.HexColor("#1E2530"), colors.HexColor("#5A6170"), colors.HexColor("#D9D2C3")
@@ -81,14 +82,26 @@ def _drawing(plan: NetworkPlan, width: float = 480, height: float = 240) -> Draw
         )
     for name, (x, y) in at.items():
         d.add(Circle(x, y, 3.2, fillColor=INK, strokeColor=colors.white))
-        d.add(String(x + 5, y + 4, name, fontSize=7, fillColor=INK))
+        d.add(String(x + 5, y + 4, fonts.told(name), fontSize=7, fillColor=INK, fontName=fonts.for_all(name)))
     d.add(Line(40, 6, 40 + 5 * scale, 6, strokeColor=QUIET))
     d.add(String(44 + 5 * scale, 4, "5 m", fontSize=6, fillColor=QUIET))
     return d
 
 
-def _escape(text: str) -> str:
-    return text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
+def _escape(text: str, bold: bool = False) -> str:
+    """A text as a paragraph takes it, each character in a font that has it."""
+    out = []
+    for font, piece in fonts.runs(text, bold):
+        safe = piece.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
+        out.append(safe if font.startswith("Helvetica") else f'<font name="{font}">{safe}</font>')
+    return "".join(out)
+
+
+def _everything(report: Report) -> str:
+    """All words of a report, to see which characters cannot be shown."""
+    cells = (c for t in report.tables for r in t.rows for c in r)
+    names = report.plan.stations if report.plan else ()
+    return " ".join((report.title, report.made, *report.sentences, *(t.title + t.note for t in report.tables), *cells, *names))
 
 
 def _widths(table: ReportTable) -> list[float]:
@@ -108,15 +121,19 @@ def _widths(table: ReportTable) -> list[float]:
 def write(path: Path, report: Report) -> None:
     """Write the report; the file appears only when it is whole."""
     story: list[Flowable] = [
-        Paragraph(_escape(report.title), ParagraphStyle("t", parent=HEAD, fontSize=16, leading=20)),
+        Paragraph(_escape(report.title, True), ParagraphStyle("t", parent=HEAD, fontSize=16, leading=20)),
         Paragraph(_escape(report.made), TEXT),
         Spacer(1, 6),
     ]
     story += [Paragraph(_escape(s), LEAD) for s in report.sentences]
+    if missing := fonts.lacking(_everything(report)):
+        numbers = ", ".join(f"U+{ord(c):04X}" for c in missing[:40])
+        said = f"No font on this machine has {len(missing)} of the characters used here; they are written as their numbers: {numbers}."
+        story.append(Paragraph(said, TEXT))
     if report.plan is not None and len(report.plan.stations) > 1:
         story += [Paragraph("The network", HEAD), _drawing(report.plan)]
     for table in report.tables:
-        story.append(Paragraph(_escape(table.title), HEAD))
+        story.append(Paragraph(_escape(table.title, True), HEAD))
         if table.note:
             story.append(Paragraph(_escape(table.note), TEXT))
         if not table.rows:

@@ -13,7 +13,7 @@ from numba.core.dispatcher import Dispatcher
 
 from ..core.align.believe import tie
 from ..core.align.prepared import prepare
-from ..core.kernels import fit, order, planes, rays, targets
+from ..core.kernels import fit, order, outline, planes, rays, targets
 from ..core.scan.grid import range_image
 from ..core.scan.octree import arrange
 from ..core.scan.scan import Scan
@@ -32,7 +32,7 @@ def _mark() -> str:
 
 
 def _loops() -> dict[str, Any]:
-    modules = (fit, order, planes, rays, targets)
+    modules = (fit, order, outline, planes, rays, targets)
     return {f"{m.__name__}.{name}": x for m in modules for name, x in vars(m).items() if isinstance(x, Dispatcher)}
 
 

@@ -2,33 +2,51 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import threading
+import unicodedata
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from ..core import frames
-from ..core.errors import BadInput, Cancelled, NotFound
+from ..core.errors import BadInput, Busy, Cancelled, Conflict, NotFound
 from ..core.network.judge import Profile
-from ..store.models import PlacementRow, Project, Station
+from ..store.db import snapshot
+from ..store.models import Journal, PlacementRow, Project, Station
+from ..store.queue import Run, conclude
 
 Array = NDArray[np.float64]
+T = TypeVar("T")
+R = TypeVar("R")
 
 
 @dataclass(frozen=True)
 class Progress:
-    """Handed into long work: report(stage, done, total); should_stop(); ``check`` raises Cancelled."""
+    """Handed into long work: report(stage, done, total); should_stop(); ``check`` raises Cancelled.
+
+    run: the run of a job that this is, None outside of jobs; memory: bytes the work may take.
+    """
 
     report: Callable[[str, int, int], None] = lambda stage, done, total: None
     should_stop: Callable[[], bool] = lambda: False
+    run: Run | None = None
+    memory: int = 4 << 30
 
     def check(self) -> None:
         if self.should_stop():
             raise Cancelled("cancelled; nothing was changed")
+
+    def conclude(self, s: Session, result: dict[str, Any]) -> dict[str, Any]:
+        """In the transaction that commits the result: the job is done with it, or neither is there."""
+        if self.run is not None:
+            conclude(s, self.run, result)
+        return result
 
 
 def matrix(values: list[Any] | None) -> Array:
@@ -46,27 +64,29 @@ def profile_of(project: Project) -> Profile:
 
 def get_project(s: Session, project_id: str) -> Project:
     project = s.get(Project, project_id)
-    if project is None or project.deleted:
+    if project is None:
         raise NotFound("this project does not exist", subject=project_id, remedy="go back to the list of projects")
     return project
 
 
 def stations_of(s: Session, project_id: str) -> list[Station]:
-    q = select(Station).where(Station.project_id == project_id, ~Station.deleted)
+    q = select(Station).where(Station.project_id == project_id)
     return list(s.scalars(q.order_by(Station.place, Station.name)))
 
 
 def get_station(s: Session, project_id: str, station_id: str) -> Station:
+    get_project(s, project_id)
     station = s.get(Station, station_id)
-    if station is None or station.deleted or station.project_id != project_id:
+    if station is None or station.project_id != project_id:
         raise NotFound("this station does not exist", subject=station_id, remedy="reload the project")
     return station
 
 
 def owned(s: Session, model: type[Any], project_id: str, row_id: str, what: str) -> Any:
-    """A row of a project, or NotFound."""
+    """A row of a project that is in sight, or NotFound."""
+    get_project(s, project_id)
     row = s.get(model, row_id)
-    if row is None or row.project_id != project_id or getattr(row, "deleted", False):
+    if row is None or row.project_id != project_id:
         raise NotFound(f"this {what} does not exist", subject=row_id, remedy="reload the project")
     return row
 
@@ -80,10 +100,60 @@ def active_frame(s: Session, project: Project) -> tuple[str, str, Array]:
     return "project", "project", np.eye(4)
 
 
+_heavy = threading.BoundedSemaphore(2)
+
+
+@contextmanager
+def heavy() -> Iterator[None]:
+    """Work in a request that takes cores and memory: two at a time, the rest waits its turn and is then told to come back."""
+    if not _heavy.acquire(timeout=20):
+        raise Busy("the server is at work on other selections", subject="server", remedy="try again in a moment")
+    try:
+        yield
+    finally:
+        _heavy.release()
+
+
+ROUNDS = 3
+
+
+def settled(compute: Callable[[Session], T], commit: Callable[[T], R], project_id: str) -> R:
+    """Compute from one state of the project without holding anything, then commit if the project is still in that state;
+    else compute again. ``commit`` raises :class:`Moved` when it is not. Conflict when others change it again and again."""
+    for _ in range(ROUNDS):
+        with snapshot() as s:
+            made = compute(s)
+        try:
+            return commit(made)
+        except Moved:
+            continue
+    raise Conflict("the project is being changed by others right now", subject="project", remedy="try again in a moment", code="busy")
+
+
+class Moved(Exception):
+    """The project is no longer in the state that something was computed from."""
+
+
+def state_of(s: Session, project_id: str) -> int:
+    """The journal's last entry: names the state that the project is in."""
+    return s.scalar(select(func.max(Journal.id)).where(Journal.project_id == project_id)) or 0
+
+
+def still(s: Session, project_id: str, state: int) -> None:
+    """Moved unless the (locked) project is still in the state."""
+    if state_of(s, project_id) != state:
+        raise Moved
+
+
 def clean_name(name: str, fallback: str = "unnamed") -> str:
-    """A name for people: no control characters, no path, at most 120 characters."""
-    text = "".join(c for c in name.replace("\\", "/").split("/")[-1] if c.isprintable()).strip()
-    return text[:120] or fallback
+    """A name as people wrote it, without control characters and outer blanks."""
+    return "".join(c for c in name if unicodedata.category(c) not in ("Cc", "Cs", "Zl", "Zp")).strip() or fallback
+
+
+def file_name(name: str, fallback: str = "project") -> str:
+    """A name for a file made here: no path, nothing that a file system or a shell takes amiss, at most 100 characters."""
+    kept = "".join("-" if c in '/\\:*?"<>|' or c.isspace() else c for c in clean_name(name, fallback) if unicodedata.category(c) != "Cf")
+    return kept.strip(".-")[:100].strip(".-") or fallback
 
 
 def finite(values: list[float], count: int, what: str) -> list[float]:
@@ -94,16 +164,22 @@ def finite(values: list[float], count: int, what: str) -> list[float]:
 
 __all__ = [
     "Array",
+    "Moved",
     "Progress",
     "active_frame",
     "clean_name",
+    "file_name",
     "finite",
     "frames",
     "get_project",
     "get_station",
+    "heavy",
     "matrix",
     "numbers",
     "owned",
     "profile_of",
+    "settled",
+    "state_of",
     "stations_of",
+    "still",
 ]

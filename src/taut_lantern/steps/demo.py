@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import tempfile
 import time
-from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
@@ -12,7 +10,8 @@ from sqlalchemy import select
 from ..settings import settings
 from ..standins.scanner import Scanner
 from ..standins.site import write_site
-from ..store.db import session
+from ..store import scratch
+from ..store.db import GONE, session
 from ..store.models import Original, Project
 from ..store.queue import enqueue
 from .bring_in import stations, uploads
@@ -25,7 +24,7 @@ NAME = "Ottermere Pumping Station"
 def ensure() -> str | None:
     """Make the demo project and its filling job when there is none. Returns its id when it was made."""
     with session() as s:
-        if s.scalar(select(Project.id).where(Project.demo).limit(1)) is not None:
+        if s.scalar(select(Project.id).where(Project.demo).limit(1), execution_options=GONE) is not None:
             return None
     project_id = make_project(NAME, demo=True)
     with session() as s:
@@ -36,8 +35,7 @@ def ensure() -> str | None:
 def fill(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
     """Scan the site with the simulated scanner and bring its files in. Taken up again it goes on."""
     points = params.get("points") or settings().demo_points
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
+    with scratch.folder() as folder:
         write_site(
             folder,
             Scanner(points=points),

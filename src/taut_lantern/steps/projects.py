@@ -1,16 +1,17 @@
-"""Projects: make, rename, set the tolerance profile and the coordinates in use, delete; undo and redo."""
+"""Projects: make, rename, set the tolerance profile and the coordinates in use; the bin; undo and redo."""
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from ..core.errors import BadInput
+from ..core.errors import BadInput, NotFound
 from ..core.network.judge import PROFILES
-from ..store import journal
-from ..store.db import session
+from ..store import bin, journal
+from ..store.db import GONE, session
 from ..store.models import Journal, PlacementRow, Project, Station, new_id
 from .common import active_frame, clean_name, get_project, profile_of, stations_of
 from .thread import thread
@@ -54,16 +55,37 @@ def change_project(
 
 
 def delete_project(project_id: str) -> None:
-    with journal.change(project_id, "Deleted the project", topic="projects") as c:
-        c.project.deleted = True
+    """Put a project into the bin, from which it comes back whole for 30 days."""
+    journal.project_in_sight(project_id, False)
+
+
+def bring_back(project_id: str) -> None:
+    journal.project_in_sight(project_id, True)
+
+
+def delete_for_good(project_id: str) -> None:
+    """Delete a project that lies in the bin with everything of it, and give its space back."""
+    with session() as s:
+        row = s.get(Project, project_id, execution_options=GONE)
+        if row is None or not row.deleted:
+            raise NotFound("this project does not lie in the bin", subject=project_id, remedy="look at the list of projects")
+    bin.purge(project_id)
+    bin.give_back()
+
+
+def list_bin() -> list[dict[str, Any]]:
+    """Projects in the bin, the latest first, and when each is deleted for good."""
+    with session() as s:
+        q = select(Project).where(Project.deleted, Project.deleted_at.is_not(None)).order_by(Project.deleted_at.desc())
+        rows = s.scalars(q, execution_options=GONE)
+        return [{"id": p.id, "name": p.name, "until": p.deleted_at + timedelta(days=bin.DAYS)} for p in rows if p.deleted_at]
 
 
 def list_projects() -> list[dict[str, Any]]:
     with session() as s:
         q = (
             select(Project, func.count(Station.id), func.coalesce(func.sum(Station.points), 0))
-            .outerjoin(Station, (Station.project_id == Project.id) & ~Station.deleted)
-            .where(~Project.deleted)
+            .outerjoin(Station, Station.project_id == Project.id)
             .group_by(Project.id)
             .order_by(Project.created_at.desc())
         )
@@ -79,12 +101,7 @@ def describe(s: Session, project_id: str) -> dict[str, Any]:
     frame, frame_name, t = active_frame(s, p)
     stations = stations_of(s, project_id)
     placements = list(s.scalars(select(PlacementRow).where(PlacementRow.project_id == project_id, PlacementRow.active)))
-    last = s.scalar(
-        select(Journal).where(Journal.project_id == project_id, Journal.undoable, ~Journal.undone).order_by(Journal.id.desc()).limit(1)
-    )
-    following = s.scalar(
-        select(Journal).where(Journal.project_id == project_id, Journal.undoable, Journal.undone).order_by(Journal.id.asc()).limit(1)
-    )
+    last, following = journal.last_entry(s, project_id), journal.last_entry(s, project_id, redo=True)
     return {
         "id": p.id,
         "version": p.version,
@@ -103,8 +120,8 @@ def describe(s: Session, project_id: str) -> dict[str, Any]:
         "stations": len(stations),
         "points": sum(x.points for x in stations),
         "thread": thread(s, p),
-        "undo": last.title if last else None,
-        "redo": following.title if following else None,
+        "undo": last and {"entry": last.id, "title": last.title},
+        "redo": following and {"entry": following.id, "title": following.title},
     }
 
 
@@ -114,9 +131,10 @@ def journal_of(project_id: str) -> list[Journal]:
         return list(s.scalars(select(Journal).where(Journal.project_id == project_id).order_by(Journal.id.desc()).limit(300)))
 
 
-def undo(project_id: str, redo: bool = False) -> str:
-    """Take the last change back (or forward); the solution follows in the same breath."""
-    title = journal.undo(project_id, redo)
+def undo(project_id: str, redo: bool = False, entry: int | None = None) -> str:
+    """Take the last change back (or forward), in one transaction with the solution that belongs to it."""
     with session() as s:
-        refresh_solution(s, journal.locked_project(s, project_id), move_stations=False)
-    return title
+        project = journal.locked_project(s, project_id)
+        title = journal.undo(s, project, redo, entry)
+        refresh_solution(s, project, move_stations=False)
+        return title

@@ -23,8 +23,7 @@ from ..store.models import (
     Trace,
 )
 from ..store.queue import LIVE
-from .common import stations_of
-from .hand_over.deliver import latest_entry
+from .common import state_of, stations_of
 from .place.control import solve_now, stands
 
 
@@ -62,7 +61,8 @@ def thread(s: Session, project: Project) -> list[dict[str, str]]:
 def _bring_in(s: Session, project_id: str, stations: int) -> Knot:
     coming = _count(s, Job, project_id, Job.kind.in_(("import", "demo")), Job.state.in_(LIVE))
     taken = select(Station.original_id).where(Station.project_id == project_id, Station.original_id.is_not(None))
-    waiting = _count(s, Original, project_id, Original.state == "complete", Original.id.not_in(taken))
+    here = (Original.state == "complete", Original.discarded_at.is_(None))
+    waiting = _count(s, Original, project_id, *here, Original.id.not_in(taken))
     if coming:
         return Knot("bring_in", "begun", "scans are coming in")
     if waiting:
@@ -119,7 +119,7 @@ def _colour(stations: list[Station]) -> Knot:
 
 
 def _draw(s: Session, project_id: str) -> Knot:
-    if not _count(s, Section, project_id, ~Section.deleted):
+    if not _count(s, Section, project_id):
         return Knot("draw", "empty", "no section yet")
     open_ = _count(s, Trace, project_id, Trace.state == "found")
     return Knot("draw", "begun", f"{open_} findings are neither accepted nor rejected") if open_ else Knot("draw", "done")
@@ -131,7 +131,8 @@ def _hand_over(s: Session, project_id: str) -> Knot:
     ]
     if not newest:
         return Knot("hand_over", "empty", "nothing handed over yet")
-    old = sum(1 for x in newest if x < latest_entry(s, project_id))
+    latest = state_of(s, project_id)
+    old = sum(1 for x in newest if x < latest)
     return (
         Knot("hand_over", "out of date", f"{old} of {len(newest)} deliveries are older than the last change")
         if old

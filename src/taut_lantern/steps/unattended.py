@@ -161,7 +161,7 @@ def _hand_over(project: str, folder: Path, count: int, progress: Progress) -> No
         made = hand_over.make(project, {"what": kind}, progress)
         part = folder / (made["name"] + ".part")
         with part.open("wb") as out:
-            for piece in file_chunks(made["delivery"]):
+            for piece in file_chunks(made["delivery"], made["size"]):
                 out.write(piece)
         part.replace(folder / made["name"])
 

@@ -1,12 +1,16 @@
-"""The database: engine, sessions, migrations, notifications, and files kept in chunks."""
+"""The database: engine, sessions, migrations, notifications, and files kept in chunks.
+
+Sessions read only rows that are in sight: whoever needs what was taken out of sight too asks with ``gone=True``.
+"""
 
 from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
+from contextvars import ContextVar
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -14,13 +18,25 @@ from typing import Any
 import psycopg
 from alembic import command
 from alembic.config import Config
-from sqlalchemy import Engine, create_engine, text
-from sqlalchemy.orm import Session, sessionmaker
+from alembic.script import ScriptDirectory
+from sqlalchemy import Engine, create_engine, event, text
+from sqlalchemy.orm import ORMExecuteState, Session, sessionmaker, with_loader_criteria
 
+from ..core.errors import LanternError
 from ..settings import settings
-from .models import Chunk
+from .models import Chunk, Journaled
 
 CHUNK = 4 << 20
+GONE = {"gone": True}  # execution options of a statement that also reads what is out of sight
+
+fence: ContextVar[Callable[[Session], None] | None] = ContextVar("fence", default=None)
+"""Called in every transaction before it commits; raises when whoever works here may no longer change anything."""
+
+
+class Damaged(LanternError):
+    """Something stored is not whole; nothing is made up in its place."""
+
+    code = "store_damaged"
 
 
 def sqlalchemy_url(url: str) -> str:
@@ -29,7 +45,19 @@ def sqlalchemy_url(url: str) -> str:
 
 @lru_cache
 def engine() -> Engine:
-    return create_engine(sqlalchemy_url(settings().database), pool_size=8, max_overflow=8, pool_pre_ping=True)
+    return create_engine(sqlalchemy_url(settings().database), pool_size=8, max_overflow=8, pool_timeout=5, pool_pre_ping=True)
+
+
+@event.listens_for(Session, "do_orm_execute")
+def _only_in_sight(state: ORMExecuteState) -> None:
+    if state.is_select and not state.is_column_load and not state.execution_options.get("gone"):
+        state.statement = state.statement.options(with_loader_criteria(Journaled, lambda cls: ~cls.deleted, include_aliases=True))
+
+
+@event.listens_for(Session, "before_commit")
+def _fenced(s: Session) -> None:
+    if check := fence.get():
+        check(s)
 
 
 @lru_cache
@@ -44,12 +72,37 @@ def session() -> Iterator[Session]:
         yield s
 
 
+@contextmanager
+def snapshot() -> Iterator[Session]:
+    """A session that sees one state of the whole database, however long it reads, and changes nothing."""
+    with _factory()() as s:
+        s.connection(execution_options={"isolation_level": "REPEATABLE READ", "postgresql_readonly": True})
+        yield s
+
+
+@contextmanager
+def within(s: Session | None) -> Iterator[Session]:
+    """The caller's transaction, or one of its own."""
+    if s is not None:
+        yield s
+        return
+    with session() as own:
+        yield own
+
+
 def migrate(url: str | None = None) -> None:
-    """Bring the schema to the newest version, the task queue's included."""
+    """Bring the schema to the newest version. Changes nothing, and needs no right to, when it is that already."""
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     config.set_main_option("sqlalchemy.url", sqlalchemy_url(url or settings().database).replace("%", "%%"))
-    command.upgrade(config, "head")
+    newest = ScriptDirectory.from_config(config).get_current_head()
+    own = create_engine(sqlalchemy_url(url or settings().database))
+    with own.connect() as c:
+        found = c.execute(text("SELECT to_regclass('alembic_version')")).scalar()
+        here = c.execute(text("SELECT version_num FROM alembic_version")).scalar() if found else None
+    own.dispose()
+    if here != newest:
+        command.upgrade(config, "head")
 
 
 def notify(s: Session, project_id: str, topic: str, **extra: Any) -> None:
@@ -62,7 +115,7 @@ def store_file(s: Session, file_id: str, path: Path) -> tuple[int, str]:
     digest, offset = hashlib.sha256(), 0
     with path.open("rb") as stream:
         while piece := stream.read(CHUNK):
-            s.add(Chunk(file_id=file_id, offset=offset, data=piece))
+            s.add(Chunk(file_id=file_id, offset=offset, data=piece, sha256=hashlib.sha256(piece).hexdigest()))
             s.flush()
             s.expunge_all()
             digest.update(piece)
@@ -70,33 +123,50 @@ def store_file(s: Session, file_id: str, path: Path) -> tuple[int, str]:
     return offset, digest.hexdigest()
 
 
-def file_chunks(file_id: str) -> Iterator[bytes]:
-    """The bytes of a stored file, piece by piece, through a binary cursor."""
-    with psycopg.connect(settings().database) as c, c.cursor(binary=True) as cur:
-        offset = 0
-        while True:
-            row = cur.execute('SELECT data FROM chunk WHERE file_id = %s AND "offset" = %s', (file_id, offset)).fetchone()
-            if row is None:
-                return
-            yield row[0]
-            offset += len(row[0])
-            if not row[0]:
-                return
+def offsets_of(file_id: str, size: int) -> list[int]:
+    """Where the pieces of a stored file begin. Damaged when they do not cover its bytes exactly."""
+    with engine().connect() as c:
+        q = text('SELECT "offset", octet_length(data) FROM chunk WHERE file_id = :id ORDER BY "offset"')
+        found = [(int(at), int(n)) for at, n in c.execute(q, {"id": file_id})]
+    end = 0
+    for at, n in found:
+        if at != end:
+            break
+        end += n
+    if end != size or (found and found[-1][0] + found[-1][1] != size):
+        raise Damaged(
+            f"a stored file is not whole: {end:,} of {size:,} bytes are there",
+            subject=file_id,
+            remedy="restore the database from a copy, or bring the file in again",
+        )
+    return [at for at, _ in found]
 
 
-def write_out(file_id: str, path: Path) -> None:
-    """A stored file into a path, by two connections at once."""
-    with psycopg.connect(settings().database) as c:
-        found = c.execute('SELECT "offset" FROM chunk WHERE file_id = %s ORDER BY "offset"', (file_id,)).fetchall()
-    offsets = [int(x) for (x,) in found]
+def file_chunks(file_id: str, size: int) -> Iterator[bytes]:
+    """The bytes of a stored file, piece by piece; no connection is held between pieces. Damaged when one is missing."""
+    for offset in offsets_of(file_id, size):
+        yield _piece(file_id, offset)
+
+
+def _piece(file_id: str, offset: int) -> bytes:
+    with engine().connect() as c:
+        raw: psycopg.Connection[Any] = c.connection.driver_connection  # type: ignore[assignment]
+        with raw.cursor(binary=True) as cursor:
+            row = cursor.execute('SELECT data FROM chunk WHERE file_id = %s AND "offset" = %s', (file_id, offset)).fetchone()
+    if row is None:
+        raise Damaged("a piece of a stored file is missing", subject=file_id, remedy="restore the database from a copy")
+    return bytes(row[0])
+
+
+def write_out(file_id: str, size: int, path: Path) -> None:
+    """A stored file into a path, by two connections at once. Damaged when a piece is missing: never zeros in its place."""
+    offsets = offsets_of(file_id, size)
 
     def fetch(mine: list[int]) -> None:
-        with psycopg.connect(settings().database) as c, c.cursor(binary=True) as cur, path.open("r+b") as out:
+        with path.open("r+b") as out:
             for offset in mine:
-                row = cur.execute('SELECT data FROM chunk WHERE file_id = %s AND "offset" = %s', (file_id, offset)).fetchone()
-                if row is not None:
-                    out.seek(offset)
-                    out.write(row[0])
+                out.seek(offset)
+                out.write(_piece(file_id, offset))
 
     path.write_bytes(b"")
     with ThreadPoolExecutor(2) as pool:

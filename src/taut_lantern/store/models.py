@@ -1,5 +1,8 @@
 """Tables. Rows of :class:`Journaled` classes are what people edit: they carry a version and their states
 before and after each change are kept in the journal, from which undo restores them.
+
+No journaled row is ever deleted: ``deleted`` puts it out of sight (sessions read only what is in sight, see db.py).
+Points, grids and marks hang on no foreign key: nothing that happens to a row can take them away.
 """
 
 from __future__ import annotations
@@ -8,7 +11,7 @@ import uuid
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, DateTime, ForeignKey, Index, LargeBinary, MetaData, String, Text, UniqueConstraint
+from sqlalchemy import BigInteger, DateTime, ForeignKey, Index, LargeBinary, MetaData, String, Text, text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
@@ -34,14 +37,25 @@ def now() -> datetime:
 
 
 class Journaled:
-    """Mixin: edited by people, recorded by the journal, guarded by a version."""
+    """Mixin: edited by people, recorded by the journal, guarded by a version. deleted: out of sight, never gone."""
 
     id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
     version: Mapped[int] = mapped_column(default=1)
+    deleted: Mapped[bool] = mapped_column(default=False)
+
+
+class Handled:
+    """Mixin: automatic runs make these rows, people decide on them. by_hand: the fields that somebody set, which
+    automatic runs leave as they are; "made" when somebody made the row itself."""
+
+    by_hand: Mapped[list[Any]] = mapped_column(default=list)
+
+    def decided(self, *fields: str) -> None:
+        self.by_hand = sorted({*self.by_hand, *fields})
 
 
 def _project() -> Mapped[str]:
-    return mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    return mapped_column(ForeignKey("project.id"), index=True)
 
 
 class Project(Journaled, Base):
@@ -53,11 +67,12 @@ class Project(Journaled, Base):
     network_revision: Mapped[int] = mapped_column(default=0)
     created_at: Mapped[datetime] = mapped_column(default=now)
     demo: Mapped[bool] = mapped_column(default=False)
-    deleted: Mapped[bool] = mapped_column(default=False)
+    deleted_at: Mapped[datetime | None]  # since when it lies in the bin
 
 
 class Original(Base):
-    """An uploaded file as it came, in chunks; state: receiving | complete | bad."""
+    """An uploaded file as it came, in chunks; state: receiving | complete | bad. sha256: of the whole file, as announced
+    or as read. discarded_at: since when it lies in the bin."""
 
     __tablename__ = "original"
     id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
@@ -69,25 +84,31 @@ class Original(Base):
     state: Mapped[str] = mapped_column(String(12), default="receiving")
     reading: Mapped[dict[str, Any]] = mapped_column(default=dict)
     created_at: Mapped[datetime] = mapped_column(default=now)
+    discarded_at: Mapped[datetime | None]
 
 
 class Chunk(Base):
-    """A piece of a stored file (an original or a delivery)."""
+    """A piece of a stored file (an original or a delivery). sha256 of it, "" for what was kept before pieces had one."""
 
     __tablename__ = "chunk"
     file_id: Mapped[str] = mapped_column(String(32), primary_key=True)
     offset: Mapped[int] = mapped_column(BigInteger, primary_key=True)
     data: Mapped[bytes] = mapped_column(LargeBinary)
+    sha256: Mapped[str] = mapped_column(String(64), default="")
 
 
 class Station(Journaled, Base):
     __tablename__ = "station"
-    __table_args__ = (Index("ix_station_live", "project_id", "deleted"),)
+    __table_args__ = (
+        Index("ix_station_live", "project_id", "deleted"),
+        Index("uq_station_scan", "original_id", "scan_index", "twin", unique=True, postgresql_where=text("NOT deleted")),
+    )
     project_id: Mapped[str] = _project()
     name: Mapped[str] = mapped_column(String(300))
     place: Mapped[int] = mapped_column(default=0)  # order in the roster
     original_id: Mapped[str | None] = mapped_column(String(32))
     scan_index: Mapped[int] = mapped_column(default=0)
+    twin: Mapped[int] = mapped_column(default=0)  # above 0: the same scan, brought in again by a version that let it
     points: Mapped[int] = mapped_column(default=0)
     has_rgb: Mapped[bool] = mapped_column(default=False)
     has_intensity: Mapped[bool] = mapped_column(default=False)
@@ -96,15 +117,15 @@ class Station(Journaled, Base):
     hue: Mapped[int] = mapped_column(default=0)
     pose: Mapped[list[Any] | None]  # T_project_station, 16 numbers, row by row; None = not placed
     report: Mapped[dict[str, Any]] = mapped_column(default=dict)
-    deleted: Mapped[bool] = mapped_column(default=False)
 
 
 class TileRow(Base):
-    """A slice of a station's points; never changed once written."""
+    """A slice of a station's points; never changed once written. A station's tiles cover exactly its points."""
 
     __tablename__ = "tile"
+    __table_args__ = (Index("uq_tile_slice", "station_id", "first", unique=True),)
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=True)
-    station_id: Mapped[str] = mapped_column(ForeignKey("station.id", ondelete="CASCADE"), index=True)
+    station_id: Mapped[str] = mapped_column(String(32))
     level: Mapped[int]
     first: Mapped[int] = mapped_column(BigInteger)
     count: Mapped[int]
@@ -118,13 +139,13 @@ class GridRow(Base):
     """Row, column of each point of a structured station in the final order, for matching and for E57 out."""
 
     __tablename__ = "grid"
-    station_id: Mapped[str] = mapped_column(ForeignKey("station.id", ondelete="CASCADE"), primary_key=True)
+    station_id: Mapped[str] = mapped_column(String(32), primary_key=True)
     data: Mapped[bytes] = mapped_column(LargeBinary)
 
 
-class Link(Journaled, Base):
+class Link(Journaled, Handled, Base):
     __tablename__ = "link"
-    __table_args__ = (UniqueConstraint("project_id", "a", "b", "kind"),)
+    __table_args__ = (Index("uq_link_live", "project_id", "a", "b", "kind", unique=True, postgresql_where=text("NOT deleted")),)
     project_id: Mapped[str] = _project()
     a: Mapped[str] = mapped_column(String(32))
     b: Mapped[str] = mapped_column(String(32))
@@ -135,7 +156,7 @@ class Link(Journaled, Base):
     evidence: Mapped[dict[str, Any]] = mapped_column(default=dict)
 
 
-class Sighting(Journaled, Base):
+class Sighting(Journaled, Handled, Base):
     __tablename__ = "sighting"
     project_id: Mapped[str] = _project()
     station_id: Mapped[str] = mapped_column(String(32))
@@ -150,7 +171,7 @@ class Sighting(Journaled, Base):
     used: Mapped[bool] = mapped_column(default=True)
 
 
-class Control(Journaled, Base):
+class Control(Journaled, Handled, Base):
     __tablename__ = "control"
     project_id: Mapped[str] = _project()
     name: Mapped[str] = mapped_column(String(120))
@@ -177,7 +198,7 @@ class SolutionRow(Base):
     """The one solution of a project's network; ``network_revision`` says what it was computed from."""
 
     __tablename__ = "solution"
-    project_id: Mapped[str] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    project_id: Mapped[str] = mapped_column(ForeignKey("project.id"), primary_key=True)
     network_revision: Mapped[int]
     data: Mapped[dict[str, Any]]
 
@@ -197,7 +218,7 @@ class EditDelta(Base):
     """Which points of a station an edit marks: sorted indices, delta-coded and compressed."""
 
     __tablename__ = "edit_delta"
-    edit_id: Mapped[str] = mapped_column(ForeignKey("edit.id", ondelete="CASCADE"), primary_key=True)
+    edit_id: Mapped[str] = mapped_column(String(32), primary_key=True)
     station_id: Mapped[str] = mapped_column(String(32), primary_key=True)
     count: Mapped[int]
     data: Mapped[bytes] = mapped_column(LargeBinary)
@@ -219,7 +240,6 @@ class Section(Journaled, Base):
     name: Mapped[str] = mapped_column(String(120))
     kind: Mapped[str] = mapped_column(String(8))
     params: Mapped[dict[str, Any]]
-    deleted: Mapped[bool] = mapped_column(default=False)
 
 
 class Trace(Journaled, Base):
@@ -232,7 +252,7 @@ class Trace(Journaled, Base):
     layer: Mapped[str] = mapped_column(String(60))
     points: Mapped[list[Any]]
     radius: Mapped[float] = mapped_column(default=0.0)
-    state: Mapped[str] = mapped_column(String(12), default="found")  # found | accepted | drawn
+    state: Mapped[str] = mapped_column(String(12), default="found")  # found | accepted | drawn | rejected
     fit: Mapped[dict[str, Any]] = mapped_column(default=dict)
 
 
@@ -250,7 +270,11 @@ class Delivery(Base):
 
 
 class Job(Base):
-    """A piece of background work; state: waiting | running | done | failed | cancelled."""
+    """A piece of background work; state: waiting | running | done | failed | cancelled.
+
+    attempts: how often it was begun, and the fence: only the run that began last may commit. beat_at: when that run was
+    last heard of; worker: who runs it.
+    """
 
     __tablename__ = "job"
     id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
@@ -270,6 +294,8 @@ class Job(Base):
     created_at: Mapped[datetime] = mapped_column(default=now)
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
+    beat_at: Mapped[datetime | None]
+    worker: Mapped[str] = mapped_column(String(120), default="")
 
     @property
     def seconds_left(self) -> float | None:
@@ -277,6 +303,15 @@ class Job(Base):
         if self.state != "running" or self.stage_at is None or not 0.05 * self.total <= self.done < self.total or self.done == 0:
             return None
         return (now() - self.stage_at).total_seconds() * (self.total - self.done) / self.done
+
+
+class Checkpoint(Base):
+    """What a long job has reached, for the run that takes it up again; cleared when the job ends."""
+
+    __tablename__ = "checkpoint"
+    job_id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    key: Mapped[str] = mapped_column(String(200), primary_key=True)
+    data: Mapped[bytes] = mapped_column(LargeBinary)
 
 
 class Journal(Base):

@@ -26,6 +26,7 @@ from ..core.kernels.order import bounds
 from ..core.scan.octree import Tile, arrange
 from ..core.scan.scan import Scan
 from ..settings import settings
+from .db import Damaged
 from .models import Edit, EditDelta, GridRow, Station, TileRow
 
 BYTES = 17  # a point, before compression
@@ -117,13 +118,12 @@ def for_browser(first: int, count: int, data: bytes) -> bytes:
     return np.ascontiguousarray(t.xyz).tobytes() + colour.tobytes()
 
 
-def write_station(s: Session, station: Station, scan: Scan, report: Callable[[int, int], None] = lambda d, t: None) -> None:
-    """Put a scan's points in their final order and store them as tiles, in the caller's transaction."""
+def write_points(s: Session, station: Station, scan: Scan, report: Callable[[int, int], None] = lambda d, t: None) -> None:
+    """Put a scan's points in their final order and store them as tiles, in the caller's transaction. The station itself is
+    only described here: its row is the caller's to add, so that nothing is locked while points are written."""
     order, tiles = arrange(scan.xyz)
     station.points, station.has_rgb, station.has_intensity = len(scan), scan.rgb is not None, scan.intensity is not None
     station.low, station.high = bounds(scan.xyz).astype(float).tolist()
-    s.add(station)
-    s.flush()
     connection: psycopg.Connection[Any] = s.connection().connection.driver_connection  # type: ignore[assignment]
     with (
         ThreadPoolExecutor(1) as pool,  # the scanner's grid is packed while tiles are written
@@ -147,20 +147,22 @@ def tiles_of(s: Session, station_ids: list[str]) -> list[Any]:
     return list(s.execute(q.where(TileRow.station_id.in_(station_ids)).order_by(TileRow.level, TileRow.first)))
 
 
-def first_tiles(s: Session, project_id: str, most: int = 1) -> list[int]:
-    """The coarsest tiles of the station that is shown first: the first placed one, or the first."""
-    q = select(TileRow.id).join(Station, Station.id == TileRow.station_id).where(Station.project_id == project_id, ~Station.deleted)
+def first_tiles(s: Session, project_id: str, most: int = 1) -> list[tuple[str, int]]:
+    """The coarsest tiles, as (station, first), of the station that is shown first: the first placed one, or the first."""
+    q = select(TileRow.station_id, TileRow.first).join(Station, Station.id == TileRow.station_id).where(Station.project_id == project_id)
     placed = func.coalesce(func.jsonb_typeof(Station.pose), "null") == "array"  # what was taken off its place holds a JSON null
     order = (~placed, Station.place, Station.name, TileRow.level, TileRow.first)
-    return list(s.scalars(q.order_by(*order).limit(most)))
+    return [(station, first) for station, first in s.execute(q.order_by(*order).limit(most))]
 
 
 def read_tiles(ids: list[int] | None = None, station_id: str | None = None, most_level: int = 99) -> Iterator[TilePoints]:
-    """Tiles by id, or all of a station, in order, through a binary cursor."""
+    """Tiles by id, or all of a station, in order, through a binary cursor. Damaged when one that was asked for is missing."""
     with psycopg.connect(settings().database) as c, c.cursor(binary=True) as cursor:
         if ids is not None:
             for k in range(0, len(ids), 32):
                 cursor.execute("SELECT first, count, data FROM tile WHERE id = ANY(%s) ORDER BY first", (ids[k : k + 32],))
+                if cursor.rowcount != len(set(ids[k : k + 32])):
+                    raise Damaged("points of a station are missing in the store", subject="tiles", remedy=_REMEDY)
                 for row in cursor:
                     yield unpack(*row)
         else:
@@ -171,19 +173,27 @@ def read_tiles(ids: list[int] | None = None, station_id: str | None = None, most
                 yield unpack(*row)
 
 
+_REMEDY = "restore the database from a copy, or bring the scan's file in again"
+
+
 def read_station(s: Session, station: Station, with_grid: bool = True) -> Scan:
-    """All points of a station in their final order."""
-    n = station.points
-    xyz, intensity, rgb = np.zeros((n, 3), np.float32), np.zeros(n, np.float32), np.zeros((n, 3), np.uint8)
+    """All points of a station in their final order. Damaged unless its tiles cover exactly its points."""
+    n, end = station.points, 0
+    xyz, intensity, rgb = np.empty((n, 3), np.float32), np.empty(n, np.float32), np.empty((n, 3), np.uint8)
     for t in read_tiles(station_id=station.id):
-        part = slice(t.first, t.first + len(t.xyz))
-        xyz[part], rgb[part] = t.xyz, t.rgb
-        intensity[part] = t.intensity / np.float32(65535)
-    row = column = None
-    grid = s.get(GridRow, station.id) if with_grid else None
-    if grid is not None:
-        row, column = _unpack_grid(grid.data, n)
-    return Scan(xyz, intensity if station.has_intensity else None, rgb if station.has_rgb else None, row, column)
+        if t.first != end or t.first + len(t.xyz) > n:
+            break
+        end = t.first + len(t.xyz)
+        xyz[t.first : end], rgb[t.first : end] = t.xyz, t.rgb
+        intensity[t.first : end] = t.intensity / np.float32(65535)
+    else:
+        if end == n:
+            row = column = None
+            grid = s.get(GridRow, station.id) if with_grid else None
+            if grid is not None:
+                row, column = _unpack_grid(grid.data, n)
+            return Scan(xyz, intensity if station.has_intensity else None, rgb if station.has_rgb else None, row, column)
+    raise Damaged(f"{station.name}: {end:,} of {n:,} points are in the store", subject=station.name, remedy=_REMEDY)
 
 
 def pack_indices(index: NDArray[np.int64]) -> bytes:
@@ -196,26 +206,42 @@ def unpack_indices(data: bytes, count: int) -> NDArray[np.int64]:
     return np.cumsum(np.frombuffer(body, np.uint32).astype(np.int64))
 
 
-def deleted_mask(s: Session, station: Station) -> NDArray[np.bool_]:
-    """(points,) bool: which points any active edit marks as deleted."""
-    mask = np.zeros(station.points, bool)
-    q = select(EditDelta).join(Edit, Edit.id == EditDelta.edit_id).where(EditDelta.station_id == station.id, Edit.active)
-    for delta in s.scalars(q):
-        mask[unpack_indices(delta.data, delta.count)] = True
+Marks = list[tuple[int, bytes]]
+
+
+def marks_of(s: Session, station_id: str) -> Marks:
+    """What active edits mark of a station, as it is stored: (count, packed indices) of each."""
+    q = select(EditDelta.count, EditDelta.data).join(Edit, Edit.id == EditDelta.edit_id)
+    return [(n, data) for n, data in s.execute(q.where(EditDelta.station_id == station_id, Edit.active))]
+
+
+def mask_of(marks: Marks, points: int) -> NDArray[np.bool_]:
+    """(points,) bool: which points the marks name."""
+    mask = np.zeros(points, bool)
+    for count, data in marks:
+        mask[unpack_indices(data, count)] = True
     return mask
 
 
+def deleted_mask(s: Session, station: Station) -> NDArray[np.bool_]:
+    """(points,) bool: which points any active edit marks as deleted."""
+    return mask_of(marks_of(s, station.id), station.points)
+
+
 __all__ = [
+    "Marks",
     "Tile",
     "TilePoints",
     "deleted_mask",
     "first_tiles",
     "for_browser",
+    "marks_of",
+    "mask_of",
     "pack_indices",
     "read_station",
     "read_tiles",
     "tiles_of",
     "unpack",
     "unpack_indices",
-    "write_station",
+    "write_points",
 ]

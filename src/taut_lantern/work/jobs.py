@@ -1,31 +1,40 @@
-"""What each kind of background job does, and how it runs in a process of its own."""
+"""What each kind of background job does, and how a run of it goes in a process of its own."""
 
 from __future__ import annotations
 
 import ctypes
+import gc
+import multiprocessing as mp
 import os
 import resource
 import signal
 import sys
+import threading
 import time
 import traceback
 from collections.abc import Callable
+from multiprocessing.connection import wait
 from typing import Any
 
-from sqlalchemy import text, update
+import psycopg
+from sqlalchemy import text
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 
 from ..core.errors import Cancelled, LanternError
+from ..settings import settings
 from ..steps import demo
 from ..steps.bring_in.stations import import_scan
 from ..steps.bring_in.uploads import read_original
+from ..steps.clean.edits import delete_job
 from ..steps.common import Progress
+from ..steps.draw.sections import fit_job
 from ..steps.hand_over.deliver import make
 from ..steps.tie.links import pair, tie_all
 from ..steps.tie.targets import find_targets
-from ..store.db import engine, notify, session
-from ..store.models import Job, now
-
-MEMORY = 12 << 30  # bytes a job may take before the system says no
+from ..store import queue
+from ..store.db import engine, fence, notify, session
+from ..store.queue import Run, Superseded
 
 HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] = {
     "read": lambda p, a, g: read_original(p, a["original_id"], g),
@@ -33,16 +42,20 @@ HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] =
     "tie": tie_all,
     "pair": pair,
     "targets": find_targets,
+    "fit": fit_job,
+    "lasso": delete_job,
     "deliver": make,
     "demo": demo.fill,
 }
+AGAIN = 75  # exit code of a run that was cut off by something passing, as the database's restart
+LOST = 76  # exit code of a run that is no longer the job's
 
 
 class JobProgress:
     """Writes progress at most four times a second in transactions of its own, and hears cancel there."""
 
-    def __init__(self, job_id: str, project_id: str) -> None:
-        self.job_id, self.project_id = job_id, project_id
+    def __init__(self, run: Run) -> None:
+        self.run = run
         self.last, self.cancelled = 0.0, False
         self.done, self.total = 0, -1
 
@@ -53,100 +66,157 @@ class JobProgress:
         with session() as s:
             row = s.execute(
                 text(
-                    "UPDATE job SET stage = :stage, done = :done, total = :total,"
-                    " stage_at = CASE WHEN :fresh THEN now() ELSE stage_at END WHERE id = :id RETURNING cancel"
+                    "UPDATE job SET stage = :stage, done = :done, total = :total, beat_at = now(),"
+                    " stage_at = CASE WHEN :fresh THEN now() ELSE stage_at END"
+                    " WHERE id = :id AND attempts = :n AND state = 'running' RETURNING cancel"
                 ),
-                {"stage": stage[:200], "done": done, "total": total, "id": self.job_id, "fresh": total != self.total or done < self.done},
+                {
+                    "stage": stage[:200],
+                    "done": done,
+                    "total": total,
+                    "id": self.run.job_id,
+                    "n": self.run.number,
+                    "fresh": total != self.total or done < self.done,
+                },
             ).first()
+            if row is None:
+                raise Superseded("another run has taken this job over", subject=self.run.job_id)
             self.done, self.total = done, total
-            self.cancelled = row is None or bool(row[0])
-            notify(s, self.project_id, "job")
+            self.cancelled = self.cancelled or bool(row[0])
+            notify(s, self.run.project_id, "job")
 
     def should_stop(self) -> bool:
         if not self.cancelled and time.monotonic() - self.last > 1.0:
             self.last = time.monotonic()
             with session() as s:
-                self.cancelled = bool(s.execute(text("SELECT cancel FROM job WHERE id = :id"), {"id": self.job_id}).scalar())
+                self.cancelled = bool(s.execute(text("SELECT cancel FROM job WHERE id = :id"), {"id": self.run.job_id}).scalar())
         return self.cancelled
 
 
-def finish(job_id: str, state: str, error: dict[str, Any] | None = None, result: dict[str, Any] | None = None) -> None:
-    with session() as s:
-        project = s.execute(
-            update(Job)
-            .where(Job.id == job_id, Job.state.in_(("waiting", "running")))
-            .values(state=state, error=error, result=result, ended_at=now())
-            .returning(Job.project_id)
-        ).scalar()
-        if project:
-            notify(s, project, "jobs")
+def passing(problem: BaseException) -> bool:
+    """Whether trying again later may go well: the database went away, or had no connection to give."""
+    if isinstance(problem, DBAPIError):
+        state = getattr(problem.orig, "sqlstate", None)
+        return problem.connection_invalidated or state is None or state[:2] in ("08", "57", "40") or state == "53300"
+    if isinstance(problem, psycopg.OperationalError):
+        return problem.sqlstate is None or problem.sqlstate[:2] in ("08", "57", "40") or problem.sqlstate == "53300"
+    return isinstance(problem, PoolTimeout)
+
+
+def told(problem: BaseException) -> dict[str, Any]:
+    """What went wrong, for people: code, message, remedy."""
+    if isinstance(problem, LanternError):
+        return {"code": problem.code, "message": problem.message, "remedy": problem.remedy, "subject": problem.subject}
+    if isinstance(problem, MemoryError):
+        return {
+            "code": "out_of_memory",
+            "message": "the job needed more memory than it may take",
+            "remedy": "close other jobs, bring the scan in with a narrower range, or raise LANTERN_MEMORY",
+        }
+    space = getattr(problem, "errno", None) == 28 or "No space left" in str(problem) or "DiskFull" in type(problem).__name__
+    if space:
+        return {
+            "code": "disk_full",
+            "message": "the disk is full",
+            "remedy": "free some space and start it again; nothing half-done was kept",
+        }
+    if isinstance(problem, OSError):
+        return {"code": "os_error", "message": str(problem)[:200], "remedy": "start it again"}
+    return {
+        "code": "unexpected",
+        "message": f"{type(problem).__name__}: {str(problem)[:300]}",
+        "remedy": "start it again; if it fails again, report this text",
+    }
 
 
 def run_job(job_id: str) -> None:
-    """Run one job to its end in this process; every outcome is written to its row."""
-    with session() as s:
-        job = s.get(Job, job_id, with_for_update=True)
-        if job is None or job.state not in ("waiting", "running"):
-            return
-        if job.cancel:
-            job.state, job.ended_at = "cancelled", now()
-            return
-        job.state, job.started_at, job.attempts = "running", now(), job.attempts + 1
-        job.done, job.total, job.stage_at = 0, 0, None
-        kind, params, project_id = job.kind, dict(job.params), job.project_id
-        notify(s, project_id, "jobs")
-    progress = JobProgress(job_id, project_id)
+    """Claim a job and run it to its end in this process."""
+    if (run := queue.claim(job_id, f"process {os.getpid()}")) is not None:
+        perform(run, settings().memory)
+
+
+def perform(run: Run, memory: int) -> int:
+    """Run a claimed job; every outcome is written to its row. Returns 0, AGAIN (cut off, given back) or LOST."""
+    progress = JobProgress(run)
+    guard = fence.set(lambda s: queue.stands(s, run))
     try:
-        result = HANDLERS[kind](project_id, params, Progress(progress.report, progress.should_stop))
-        finish(job_id, "done", result=result)
-    except Cancelled as stop:
-        finish(job_id, "cancelled", error={"code": stop.code, "message": stop.message, "remedy": ""})
-    except LanternError as problem:
-        finish(
-            job_id, "failed", error={"code": problem.code, "message": problem.message, "remedy": problem.remedy, "subject": problem.subject}
-        )
-    except MemoryError:
-        finish(
-            job_id,
-            "failed",
-            error={
-                "code": "out_of_memory",
-                "message": "the job needed more memory than it may take",
-                "remedy": "close other jobs, or bring the scan in with a narrower range",
-            },
-        )
-    except OSError as problem:
-        full = problem.errno == 28
-        finish(
-            job_id,
-            "failed",
-            error={
-                "code": "disk_full" if full else "os_error",
-                "message": "the disk is full" if full else str(problem)[:200],
-                "remedy": "free some space and start it again; nothing half-done was kept" if full else "start it again",
-            },
-        )
-    except Exception as problem:
-        traceback.print_exc()
-        space = "No space left" in str(problem) or "DiskFull" in type(problem).__name__
-        finish(
-            job_id,
-            "failed",
-            error={
-                "code": "disk_full" if space else "unexpected",
-                "message": "the disk of the database is full" if space else f"{type(problem).__name__}: {str(problem)[:300]}",
-                "remedy": "free some space and start it again; nothing half-done was kept"
-                if space
-                else "start it again; if it fails again, report this text",
-            },
-        )
+        result = HANDLERS[run.kind](run.project_id, run.params, Progress(progress.report, progress.should_stop, run, memory))
+        queue.finish(run, "done", result=result)  # for work that has nothing to commit; else it is done already
+        return 0
+    except Superseded:
+        return LOST
+    except BaseException as problem:
+        fence.reset(guard)
+        guard = fence.set(None)
+        said = told(problem)
+        if isinstance(problem, Cancelled):
+            queue.finish(run, "cancelled", error=said)
+        elif passing(problem):
+            _later(lambda: queue.release(run))
+            return AGAIN
+        else:
+            if not isinstance(problem, LanternError):
+                traceback.print_exc()
+            _later(lambda: queue.finish(run, "failed", error=said))
+        return 0
+    finally:
+        fence.reset(guard)
 
 
-def child(job_id: str) -> None:
-    """Entry of a job's own process: dies with its parent, keeps to its memory, then runs."""
-    ctypes.CDLL("libc.so.6").prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG
-    resource.setrlimit(resource.RLIMIT_DATA, (MEMORY, MEMORY))
+def _later(write: Callable[[], None], seconds: float = 8.0) -> None:
+    """Write an outcome although the database may be away for a moment; if it stays away, reconciling finds the job."""
+    end = time.monotonic() + seconds
+    while True:
+        try:
+            write()
+            return
+        except (DBAPIError, psycopg.OperationalError, PoolTimeout):
+            if time.monotonic() > end:
+                return
+            time.sleep(0.5)
+
+
+def _beat(run: Run, ended: threading.Event) -> None:
+    """Renew the lease every second. A run that is no longer the job's stops at once, whatever it computes."""
+    quiet = time.monotonic()
+    while not ended.is_set():
+        try:
+            with psycopg.connect(settings().database, autocommit=True, connect_timeout=5) as c:
+                while not ended.wait(1.0):
+                    q = "UPDATE job SET beat_at = now() WHERE id = %s AND attempts = %s AND state = 'running'"
+                    if c.execute(q, (run.job_id, run.number)).rowcount == 0:
+                        q = "SELECT 1 FROM job WHERE id = %s AND attempts = %s AND state NOT IN ('waiting', 'running')"
+                        if c.execute(q, (run.job_id, run.number)).fetchone():
+                            return  # this very run has just ended
+                        os._exit(LOST)
+                    quiet = time.monotonic()
+        except psycopg.Error:
+            if time.monotonic() - quiet > 60:
+                os._exit(AGAIN)  # a minute without a database: whoever finds it again takes the job up
+            ended.wait(1.0)
+
+
+def _with_parent() -> None:
+    """End at once when the worker that began this run is gone: nobody is left to hear of it."""
+    parent = mp.parent_process()
+    if parent is not None:
+        wait([parent.sentinel])
+        os._exit(AGAIN)
+
+
+def child(run: Run, memory: int) -> None:
+    """Entry of a run's own process: dies with its worker, keeps to its memory, then runs."""
+    ctypes.CDLL("libc.so.6").prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG: with the process all runs are forked from
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    resource.setrlimit(resource.RLIMIT_DATA, (memory, memory))
     os.nice(5)
     engine.cache_clear()
-    run_job(job_id)
+    gc.freeze()
+    ended = threading.Event()
+    threading.Thread(target=_with_parent, daemon=True).start()
+    threading.Thread(target=_beat, args=(run, ended), daemon=True).start()
+    code = perform(run, memory)
+    ended.set()
     sys.stdout.flush()
+    if code:
+        sys.exit(code)

@@ -1,5 +1,5 @@
 """The worker: takes jobs from the queue and runs each in a process of its own, so that a parser's crash is an
-import error and a cancel is prompt. Jobs of a worker that died are taken up again."""
+import error and a cancel is prompt. Runs that fell silent are taken up again, by this worker or another."""
 
 from __future__ import annotations
 
@@ -7,18 +7,29 @@ import asyncio
 import logging
 import multiprocessing as mp
 import os
+import signal
+import socket
+import time
+from collections.abc import Callable
 from typing import Any
 
-from sqlalchemy import select, text
+import psycopg
+from procrastinate.exceptions import ProcrastinateException
+from sqlalchemy import text
 
+from ..settings import settings
+from ..store import bin, queue, scratch
 from ..store.db import session
-from ..store.models import Job
-from ..store.queue import app
+from ..store.queue import Run, app
 
 log = logging.getLogger("taut_lantern.work")
-ATTEMPTS = 3
 PATIENCE = 4.0  # seconds a cancelled job may take to stop by itself
+NAME = f"{socket.gethostname()} {os.getpid()}"
 _context: Any = None
+
+
+def concurrency() -> int:
+    return max(2, min(4, os.cpu_count() or 2))
 
 
 def processes() -> Any:
@@ -32,87 +43,105 @@ def processes() -> Any:
 
 @app.task(name="run_job")
 async def run_job_task(job_id: str) -> None:
+    run = await asyncio.to_thread(queue.claim, job_id, NAME)
+    if run is None:
+        return
+    try:
+        code, asked = await _watched(run)
+    except asyncio.CancelledError:  # this worker stops: the job goes on elsewhere
+        _told(lambda: queue.release(run))
+        raise
+    if asked:
+        error = {"code": "cancelled", "message": "cancelled; nothing was changed", "remedy": ""}
+        await asyncio.to_thread(_told, lambda: queue.finish(run, "cancelled", error))
+    elif code in (255, -signal.SIGTERM, -signal.SIGINT):  # what runs are forked from is gone, or somebody stopped it
+        await asyncio.to_thread(_told, lambda: queue.release(run))
+    elif code < 0 or code == 1:
+        error = {
+            "code": "crashed",
+            "message": f"the job broke down (exit {code}) while it worked on this",
+            "remedy": "the file may be damaged: export it again; nothing half-done was kept",
+        }
+        await asyncio.to_thread(_told, lambda: queue.finish(run, "failed", error))
+
+
+async def _watched(run: Run) -> tuple[int, bool]:
+    """Run in a process of its own until it ends; returns its exit code and whether it was stopped because somebody asked."""
     from . import jobs
 
-    process = processes().Process(target=jobs.child, args=(job_id,), daemon=True)
-    process.start()
-    asked: float | None = None
-    while process.is_alive():
-        await asyncio.sleep(0.1)
-        if asked is None and await asyncio.to_thread(_cancel_asked, job_id):
-            asked = asyncio.get_running_loop().time()
-        if asked is not None and asyncio.get_running_loop().time() - asked > PATIENCE:
+    process = processes().Process(target=jobs.child, args=(run, settings().memory // concurrency()), daemon=True)
+    try:
+        await asyncio.to_thread(process.start)
+        asked, looked = 0.0, time.monotonic()
+        while process.is_alive():
+            await asyncio.sleep(0.1)
+            if not asked and time.monotonic() - looked > 0.7:
+                looked = time.monotonic()
+                if await asyncio.to_thread(_cancel_asked, run):
+                    asked = time.monotonic()
+            if asked and time.monotonic() - asked > PATIENCE:
+                process.kill()
+                break
+        process.join()
+        return process.exitcode or 0, bool(asked)
+    except (OSError, EOFError):  # it could not be started: try again later
+        return 255, False
+    finally:
+        if process.pid is not None and process.is_alive():
             process.kill()
-            break
-    process.join()
-    if asked is not None:
-        await asyncio.to_thread(
-            jobs.finish, job_id, "cancelled", {"code": "cancelled", "message": "cancelled; nothing was changed", "remedy": ""}
-        )
-    elif process.exitcode != 0:
-        await asyncio.to_thread(
-            jobs.finish,
-            job_id,
-            "failed",
-            {
-                "code": "crashed",
-                "message": f"the job broke down (exit {process.exitcode}) while it worked on this",
-                "remedy": "the file may be damaged: export it again; nothing half-done was kept",
-            },
-        )
+            process.join()
 
 
-_last_look: dict[str, float] = {}
-
-
-def _cancel_asked(job_id: str) -> bool:
-    import time
-
-    if time.monotonic() - _last_look.get(job_id, 0) < 0.7:
+def _cancel_asked(run: Run) -> bool:
+    try:
+        with session() as s:
+            return bool(s.execute(text("SELECT cancel FROM job WHERE id = :id"), {"id": run.job_id}).scalar())
+    except Exception:  # the database is away for a moment: ask again later
         return False
-    _last_look[job_id] = time.monotonic()
-    with session() as s:
-        return bool(s.execute(text("SELECT cancel FROM job WHERE id = :id"), {"id": job_id}).scalar())
 
 
-async def _reaper() -> None:
-    """Jobs whose worker fell silent go back into the queue; after ATTEMPTS they say what to do."""
-    from . import jobs
+def _told(write: Callable[[], None]) -> None:
+    try:
+        write()
+    except Exception as problem:  # reconciling finds it
+        log.warning("an outcome was not written: %s", str(problem).splitlines()[0])
 
+
+async def _housekeeping() -> None:
+    """Bring jobs and queue together every two seconds, clear temporary files every minute, empty the bin every hour."""
+    turn = 0
     while True:
-        for stalled in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=8):
-            job_id = str(stalled.task_kwargs.get("job_id", ""))
-            with session() as s:
-                row = s.scalar(select(Job).where(Job.id == job_id))
-                attempts = row.attempts if row else ATTEMPTS
-            if attempts >= ATTEMPTS:
-                jobs.finish(
-                    job_id,
-                    "failed",
-                    {
-                        "code": "gave_up",
-                        "message": f"the worker died {ATTEMPTS} times over this",
-                        "remedy": "look at the worker's log, then start it again",
-                    },
-                )
-            log.warning("taking up job %s again", job_id)
-            await app.job_manager.retry_job(stalled)
+        try:
+            await asyncio.to_thread(queue.reconcile)
+            if turn % 30 == 0:
+                await asyncio.to_thread(scratch.clear)
+            if turn % 1800 == 900:
+                await asyncio.to_thread(bin.empty)
+        except Exception as problem:
+            log.warning("housekeeping waits: %s", str(problem).splitlines()[0])
+        turn += 1
         await asyncio.sleep(2)
 
 
-async def work(concurrency: int = 0) -> None:
-    """Run until stopped."""
-    async with app.open_async():
-        reaper = asyncio.create_task(_reaper())
-        try:
+async def work(at_once: int = 0) -> bool:
+    """Run until stopped. False when the queue could not be reached any more and the worker should begin anew."""
+    house: asyncio.Task[None] | None = None
+    try:
+        async with app.open_async():
+            house = asyncio.create_task(_housekeeping())
             await app.run_worker_async(
-                concurrency=concurrency or max(2, min(4, os.cpu_count() or 2)),
+                concurrency=at_once or concurrency(),
                 install_signal_handlers=True,
                 fetch_job_polling_interval=1.0,
                 update_heartbeat_interval=2.0,
                 stalled_worker_timeout=8.0,
-                delete_jobs="successful",
-                shutdown_graceful_timeout=3.0,
+                delete_jobs="always",
+                shutdown_graceful_timeout=1.0,
             )
-        finally:
-            reaper.cancel()
+        return True
+    except (ProcrastinateException, psycopg.Error, OSError) as problem:
+        log.warning("the queue is out of reach: %s", str(problem).splitlines()[0] if str(problem) else type(problem).__name__)
+        return False
+    finally:
+        if house is not None:
+            house.cancel()

@@ -18,14 +18,24 @@ export type Status = Link["status"];
 
 /** What the server said was wrong: a sentence and what to do. */
 export class Refusal extends Error {
-  constructor(readonly code: string, message: string, readonly remedy: string, readonly status: number) {
+  constructor(
+    readonly code: string,
+    message: string,
+    readonly remedy: string,
+    readonly status: number,
+  ) {
     super(message);
   }
 }
 
 export function refusal(body: unknown, status: number): Refusal {
   const p = (body ?? {}) as Partial<Schemas["Problem"]>;
-  return new Refusal(p.code ?? "unreachable", p.detail ?? "the server does not answer", p.remedy ?? "check that it runs and try again", status);
+  return new Refusal(
+    p.code ?? "unreachable",
+    p.detail ?? "the server does not answer",
+    p.remedy ?? "check that it runs and try again",
+    status,
+  );
 }
 
 /** The data of a response, or a thrown Refusal. */
@@ -41,17 +51,11 @@ export async function sent<T>(call: Promise<{ data?: T; error?: unknown; respons
 }
 
 /** Raw bytes, for tiles, marks and slabs. */
-export async function bytes(url: string): Promise<ArrayBuffer> {
-  const response = await fetch(url);
+export async function bytes(url: string, signal?: AbortSignal): Promise<ArrayBuffer> {
+  const response = await fetch(url, { signal }).catch((e: unknown) => {
+    if (signal?.aborted) throw e;
+    throw refusal(null, 0);
+  });
   if (!response.ok) throw refusal(await response.json().catch(() => null), response.status);
   return response.arrayBuffer();
-}
-
-/** What the page asked for before the program arrived (index.html), once; null when it did not or it failed. */
-export async function early<T>(url: string): Promise<T | null> {
-  const asked = (window as { early?: Record<string, Promise<T | null>> }).early;
-  const answer = asked?.[url];
-  if (!answer) return null;
-  delete asked[url];
-  return answer;
 }

@@ -13,9 +13,8 @@ class Source {
   close = () => void (this.closed = true);
 }
 vi.stubGlobal("EventSource", Source);
-vi.stubGlobal("window", {});
-const { bytes, early, refusal, Refusal, sent } = await import("./client");
-const { cache, listen, tellError, useNotice } = await import("./queries");
+const { bytes, refusal, Refusal, sent } = await import("./client");
+const { cache, dismiss, listen, tell, tellError, unwind, useLine, useNotices } = await import("./queries");
 const again = vi.spyOn(cache, "invalidateQueries").mockResolvedValue();
 const asked = () => again.mock.calls.map(([q]) => (q?.queryKey as string[] | undefined)?.join("/") ?? "everything");
 
@@ -32,20 +31,64 @@ describe("events", () => {
   test("of a job's progress ask for jobs alone", () => expect(change("job")).toEqual(["p/jobs"]));
   test("of the network ask for all that hangs on it, but never for points again", () => {
     const keys = change("network");
-    expect(keys).toEqual(expect.arrayContaining(["p/network", "p/stations", "p/control", "p/sections", "p/project", "p/journal", "p/deliveries"]));
+    expect(keys).toEqual(
+      expect.arrayContaining([
+        "p/network",
+        "p/stations",
+        "p/control",
+        "p/sections",
+        "p/project",
+        "p/journal",
+        "p/deliveries",
+      ]),
+    );
     expect(keys).not.toContain("p/tiles");
   });
   test("of stations ask for tiles too", () => expect(change("stations")).toContain("p/tiles"));
   test("that are not known ask for the whole project", () => expect(change("something new")).toEqual(["p"]));
-  test("that were missed while the connection was lost are made up for, once", () => {
+  test("that were missed before a connection stands are made up for, at every connection", async () => {
+    vi.useFakeTimers();
+    cache.setQueryData(["p", "network"], "as it was a while ago");
     const stop = listen("p");
-    Source.last.say("open");
-    expect(asked()).toEqual([]);
+    vi.advanceTimersByTime(10);
+    Source.last.say("hello");
+    expect(again).toHaveBeenCalledOnce();
+    const stale = again.mock.calls[0]![0]!.predicate!;
+    expect(
+      cache
+        .getQueryCache()
+        .findAll({ predicate: stale })
+        .map((q) => q.queryKey),
+    ).toEqual([["p", "network"]]);
     Source.last.say("error");
-    Source.last.say("open");
-    Source.last.say("open");
-    expect(asked()).toEqual(["p"]);
+    expect(useLine.getState().open).toBe(false);
+    vi.advanceTimersByTime(600);
+    Source.last.say("hello");
+    expect([useLine.getState().open, again.mock.calls.length]).toEqual([true, 2]);
     stop();
+  });
+  test("that fall silent mean that the line is lost: it is seen and taken up again, ever more rarely", () => {
+    vi.useFakeTimers();
+    const stop = listen("p");
+    Source.last.say("hello");
+    const first = Source.last;
+    for (let k = 0; k < 6; k++) {
+      vi.advanceTimersByTime(10_000);
+      first.say("beat");
+    }
+    expect([Source.last === first, useLine.getState().open]).toEqual([true, true]);
+    vi.advanceTimersByTime(31_000);
+    expect([first.closed, useLine.getState().open]).toEqual([true, false]);
+    const made: Source[] = [];
+    for (let k = 0; k < 30; k++) {
+      if (Source.last !== made.at(-1)) made.push(Source.last);
+      Source.last.say("error");
+      vi.advanceTimersByTime(1000);
+    }
+    expect(made.length).toBeGreaterThan(3);
+    expect(made.length).toBeLessThan(9);
+    stop();
+    vi.useRealTimers();
   });
 });
 
@@ -53,25 +96,69 @@ describe("errors", () => {
   test("say what is wrong and what to do, in the server's words", async () => {
     const body = { code: "conflict", detail: "somebody changed this", remedy: "look again" };
     const call = sent(Promise.resolve({ error: body, response: { status: 409 } as Response }));
-    await expect(call).rejects.toMatchObject({ code: "conflict", message: "somebody changed this", remedy: "look again", status: 409 });
+    await expect(call).rejects.toMatchObject({
+      code: "conflict",
+      message: "somebody changed this",
+      remedy: "look again",
+      status: 409,
+    });
     tellError(refusal(body, 409));
-    expect(useNotice.getState().notice).toEqual({ message: "Somebody changed this", remedy: "look again", good: false });
+    expect(useNotices.getState().notices.at(-1)).toMatchObject({
+      message: "Somebody changed this",
+      remedy: "look again",
+      good: false,
+    });
     expect(asked()).toEqual(["everything"]); // what was edited on an old state is read again
   });
   test("say that the server does not answer when it does not, and that a fault is one", async () => {
-    await expect(sent(Promise.reject(new TypeError("fetch failed")))).rejects.toMatchObject({ code: "unreachable", status: 0 });
+    await expect(sent(Promise.reject(new TypeError("fetch failed")))).rejects.toMatchObject({
+      code: "unreachable",
+      status: 0,
+    });
     tellError(new RangeError("out of range"));
-    expect(useNotice.getState().notice).toMatchObject({ message: "RangeError: out of range", remedy: "reload the page" });
+    expect(useNotices.getState().notices.at(-1)).toMatchObject({
+      message: "RangeError: out of range",
+      remedy: "reload the page",
+    });
     expect(asked()).toEqual([]);
   });
   test("of bytes are read from the answer, or stand for themselves when it is none", async () => {
-    vi.stubGlobal("fetch", async (url: string) => ({ ok: false, status: 404, json: async () => (url === "/a" ? { code: "not_found", detail: "gone", remedy: "" } : Promise.reject(new Error("no json"))) }));
+    vi.stubGlobal("fetch", async (url: string) => ({
+      ok: false,
+      status: 404,
+      json: async () =>
+        url === "/a" ? { code: "not_found", detail: "gone", remedy: "" } : Promise.reject(new Error("no json")),
+    }));
     await expect(bytes("/a")).rejects.toMatchObject({ code: "not_found", message: "gone" });
     await expect(bytes("/b")).rejects.toBeInstanceOf(Refusal);
   });
 });
 
-test("what the page asked for early is given once, and a failure is asked for again in the usual way", async () => {
-  (window as { early?: object }).early = { "/x": Promise.resolve([1]), "/y": Promise.resolve(null) };
-  expect([await early("/x"), await early("/x"), await early("/y"), await early("/z")]).toEqual([[1], null, null, null]);
+test("notices stand in the order in which they came, and one that is said again is not shown twice", () => {
+  useNotices.setState({ notices: [] });
+  for (const words of ["one", "two", "one"]) tell(words);
+  expect(useNotices.getState().notices.map((n) => n.message)).toEqual(["two", "one"]);
+  dismiss(useNotices.getState().notices[0]!.id);
+  expect(useNotices.getState().notices.map((n) => n.message)).toEqual(["one"]);
+});
+
+test("undo names the change that the page shows, and says so when there is none", async () => {
+  const sent_: unknown[] = [];
+  vi.stubGlobal(
+    "fetch",
+    async (r: Request) => (
+      sent_.push([r.url.replace(/.*\/api/, ""), await r.json()]),
+      new Response('{"message": "x"}', { status: 200 })
+    ),
+  );
+  useNotices.setState({ notices: [] });
+  cache.setQueryData(["q", "project"], { undo: { entry: 41, title: "x" }, redo: null });
+  await unwind("q", "undo").catch(() => undefined);
+  await unwind("q", "redo");
+  expect(
+    useNotices
+      .getState()
+      .notices.map((n) => n.message)
+      .at(-1),
+  ).toBe("There is nothing to bring back.");
 });

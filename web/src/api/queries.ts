@@ -1,19 +1,32 @@
 /** Server state lives only here, in the query cache; events of the server say what to read again. */
 import { QueryClient, useMutation, useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { create } from "zustand";
-import { bytes, early, http, Refusal, sent, type Project, type Schemas, type Station } from "./client";
+import { bytes, http, Refusal, sent, type Project } from "./client";
 
-export const cache = new QueryClient({ defaultOptions: { queries: { staleTime: 60_000, retry: 1, refetchOnWindowFocus: false } } });
+export const cache = new QueryClient({
+  defaultOptions: { queries: { staleTime: 60_000, retry: 1, refetchOnWindowFocus: false } },
+});
 
-interface Notice {
+export interface Notice {
+  id: number;
   message: string;
   remedy: string;
   good: boolean;
+  undo?: () => void; // takes back what was just done
 }
-/** The last thing worth telling; errors stay until they are dismissed. */
-export const useNotice = create<{ notice: Notice | null; tell: (n: Notice | null) => void }>((set) => ({ notice: null, tell: (notice) => set({ notice }) }));
-
-export const tell = (message: string, remedy = "", good = true) => useNotice.getState().tell({ message, remedy, good });
+/** What is worth telling, in the order in which it happened; errors stay until they are dismissed. */
+export const useNotices = create<{ notices: Notice[] }>(() => ({ notices: [] }));
+let told = 0;
+export function tell(message: string, remedy = "", good = true, undo?: () => void) {
+  useNotices.setState(({ notices }) => {
+    const others = notices.filter((n) => n.message !== message || n.remedy !== remedy); // said again, it moves to the end
+    const done = others.filter((n) => n.good).slice(good ? -1 : -2); // what went well gives way to what is new
+    const kept = others.filter((n) => !n.good || done.includes(n));
+    return { notices: [...kept, { id: ++told, message, remedy, good, undo }].slice(-5) };
+  });
+}
+export const dismiss = (id: number) =>
+  useNotices.setState(({ notices }) => ({ notices: notices.filter((n) => n.id !== id) }));
 export function tellError(error: unknown) {
   const r = error instanceof Refusal ? error : new Refusal("unexpected", String(error), "reload the page", 0);
   tell(r.message.charAt(0).toUpperCase() + r.message.slice(1), r.remedy, false);
@@ -23,19 +36,65 @@ export function tellError(error: unknown) {
 const path = (project_id: string) => ({ params: { path: { project_id } } });
 
 export const useProjects = () => useQuery({ queryKey: ["projects"], queryFn: () => sent(http.GET("/api/projects")) });
-export const useProject = (id: string): UseQueryResult<Project> => useQuery({ queryKey: [id, "project"], queryFn: () => sent(http.GET("/api/projects/{project_id}", path(id))) });
-export const useStations = (id: string) => useQuery({ queryKey: [id, "stations"], queryFn: async () => (await early<Station[]>(`/api/projects/${id}/stations`)) ?? sent(http.GET("/api/projects/{project_id}/stations", path(id))) });
-export const useTiles = (id: string) => useQuery({ queryKey: [id, "tiles"], queryFn: async () => (await early<Schemas["TileOut"][]>(`/api/projects/${id}/tiles`)) ?? sent(http.GET("/api/projects/{project_id}/tiles", path(id))) });
-export const useNetwork = (id: string) => useQuery({ queryKey: [id, "network"], queryFn: () => sent(http.GET("/api/projects/{project_id}/network", path(id))) });
-export const useSightings = (id: string) => useQuery({ queryKey: [id, "sightings"], queryFn: () => sent(http.GET("/api/projects/{project_id}/sightings", path(id))) });
-export const useJobs = (id: string) => useQuery({ queryKey: [id, "jobs"], queryFn: () => sent(http.GET("/api/projects/{project_id}/jobs", path(id))) });
-export const useOriginals = (id: string) => useQuery({ queryKey: [id, "originals"], queryFn: () => sent(http.GET("/api/projects/{project_id}/originals", path(id))) });
-export const useControl = (id: string) => useQuery({ queryKey: [id, "control"], queryFn: () => sent(http.GET("/api/projects/{project_id}/control", path(id))) });
-export const useEdits = (id: string) => useQuery({ queryKey: [id, "edits"], queryFn: () => sent(http.GET("/api/projects/{project_id}/edits", path(id))) });
-export const useBoxes = (id: string) => useQuery({ queryKey: [id, "boxes"], queryFn: () => sent(http.GET("/api/projects/{project_id}/boxes", path(id))) });
-export const useSections = (id: string) => useQuery({ queryKey: [id, "sections"], queryFn: () => sent(http.GET("/api/projects/{project_id}/sections", path(id))) });
-export const useDeliveries = (id: string) => useQuery({ queryKey: [id, "deliveries"], queryFn: () => sent(http.GET("/api/projects/{project_id}/deliveries", path(id))) });
-export const useJournal = (id: string) => useQuery({ queryKey: [id, "journal"], queryFn: () => sent(http.GET("/api/projects/{project_id}/journal", path(id))) });
+export const useProject = (id: string): UseQueryResult<Project> =>
+  useQuery({ queryKey: [id, "project"], queryFn: () => sent(http.GET("/api/projects/{project_id}", path(id))) });
+export const useStations = (id: string) =>
+  useQuery({
+    queryKey: [id, "stations"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/stations", path(id))),
+  });
+export const useTiles = (id: string) =>
+  useQuery({ queryKey: [id, "tiles"], queryFn: () => sent(http.GET("/api/projects/{project_id}/tiles", path(id))) });
+export const useNetwork = (id: string) =>
+  useQuery({
+    queryKey: [id, "network"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/network", path(id))),
+  });
+export const useSightings = (id: string) =>
+  useQuery({
+    queryKey: [id, "sightings"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/sightings", path(id))),
+  });
+export const useJobs = (id: string) =>
+  useQuery({ queryKey: [id, "jobs"], queryFn: () => sent(http.GET("/api/projects/{project_id}/jobs", path(id))) });
+export const useOriginals = (id: string) =>
+  useQuery({
+    queryKey: [id, "originals"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/originals", path(id))),
+  });
+export const useControl = (id: string) =>
+  useQuery({
+    queryKey: [id, "control"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/control", path(id))),
+  });
+export const useEdits = (id: string) =>
+  useQuery({ queryKey: [id, "edits"], queryFn: () => sent(http.GET("/api/projects/{project_id}/edits", path(id))) });
+export const useBoxes = (id: string) =>
+  useQuery({ queryKey: [id, "boxes"], queryFn: () => sent(http.GET("/api/projects/{project_id}/boxes", path(id))) });
+export const useSections = (id: string) =>
+  useQuery({
+    queryKey: [id, "sections"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/sections", path(id))),
+  });
+export const useDeliveries = (id: string) =>
+  useQuery({
+    queryKey: [id, "deliveries"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/deliveries", path(id))),
+  });
+export const useJournal = (id: string) =>
+  useQuery({
+    queryKey: [id, "journal"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/journal", path(id))),
+  });
+export const useHealth = () =>
+  useQuery({
+    queryKey: ["health"],
+    queryFn: () => sent(http.GET("/api/health")),
+    refetchInterval: 15_000,
+    staleTime: 5000,
+    retry: 0,
+  });
+export const useBin = () => useQuery({ queryKey: ["bin"], queryFn: () => sent(http.GET("/api/bin")) });
 export const useSlab = (id: string, section: string | null) =>
   useQuery({
     queryKey: [id, "slab", section],
@@ -62,22 +121,121 @@ const FOLLOWS: Record<string, string[]> = {
 /** Points: large, and they change only with the topics that name them. */
 const HEAVY = ["tiles", "slab"];
 
-/** Listen to the server's events for a project; returns how to stop. */
+/** Whether the server's events reach this page: what is shown is of now only while they do. */
+export const useLine = create<{ open: boolean; since: number }>(() => ({ open: true, since: 0 }));
+const SILENCE = 25_000; // ms; the server says something every ten seconds
+
+/**
+ * Listen to the server's events for a project; returns how to stop. Every (re)connection reads again what was read before
+ * it; a line that breaks, or falls silent, is seen and taken up again.
+ */
 export function listen(project: string): () => void {
-  const source = new EventSource(`/api/projects/${project}/events`);
-  source.addEventListener("change", (event) => {
-    const { topic } = JSON.parse((event as MessageEvent<string>).data) as { topic: string };
-    const keys = FOLLOWS[topic];
+  let source: EventSource | null = null;
+  let tries = 0;
+  let heard = Date.now();
+  let retry: ReturnType<typeof setTimeout> | undefined;
+  const invalidate = (keys: string[] | null) => {
     if (keys) for (const key of keys) void cache.invalidateQueries({ queryKey: [project, key] });
     else void cache.invalidateQueries({ queryKey: [project] });
+  };
+  const lose = () => {
+    source?.close();
+    source = null;
+    if (useLine.getState().open) useLine.setState({ open: false, since: Date.now() });
+    clearTimeout(retry);
+    retry = setTimeout(connect, Math.min(10_000, 500 * 2 ** tries++));
+  };
+  const connect = () => {
+    const own = new EventSource(`/api/projects/${project}/events`);
+    source = own;
+    heard = Date.now();
+    own.addEventListener("hello", () => {
+      heard = Date.now();
+      tries = 0;
+      useLine.setState({ open: true, since: 0 });
+      afresh(project, heard);
+    });
+    own.addEventListener("beat", () => (heard = Date.now()));
+    own.addEventListener("change", (event) => {
+      heard = Date.now();
+      const { topic } = JSON.parse((event as MessageEvent<string>).data) as { topic: string };
+      invalidate(FOLLOWS[topic] ?? null);
+    });
+    own.addEventListener("error", () => source === own && lose());
+  };
+  const watch = setInterval(() => source && Date.now() - heard > SILENCE && lose(), 5000);
+  connect();
+  return () => {
+    clearInterval(watch);
+    clearTimeout(retry);
+    source?.close();
+    source = null;
+    useLine.setState({ open: true, since: 0 });
+  };
+}
+
+/** Read again what was read before events reached us; what is just being read is read again once it is here. */
+function afresh(project: string, now: number) {
+  const own = { queryKey: [project] };
+  const flying = cache.getQueryCache().findAll({ ...own, fetchStatus: "fetching" });
+  void cache.invalidateQueries({
+    ...own,
+    predicate: (q) => q.state.dataUpdatedAt > 0 && q.state.dataUpdatedAt < now && !flying.includes(q),
   });
-  let lost = false;
-  source.addEventListener("error", () => (lost = true));
-  source.addEventListener("open", () => {
-    if (lost) void cache.invalidateQueries({ queryKey: [project] }); // what we missed while away
-    lost = false;
+  if (flying.length)
+    setTimeout(
+      () =>
+        void cache.invalidateQueries(
+          { ...own, predicate: (q) => flying.includes(q) && q.state.dataUpdatedAt < now + 1500 },
+          { cancelRefetch: false },
+        ),
+      1500,
+    );
+}
+
+let before: Promise<unknown> = Promise.resolve();
+
+/**
+ * Take back the last change, or bring the next one back: the one that the page shows once it is up to date. The one way
+ * this is done; asked for again and again it goes step by step.
+ */
+export function unwind(project: string, way: "undo" | "redo"): Promise<void> {
+  const step = before.then(() => unwindNow(project, way));
+  before = step.catch(() => undefined);
+  return step;
+}
+
+async function unwindNow(project: string, way: "undo" | "redo") {
+  const key = [project, "project"];
+  const state = cache.getQueryState(key);
+  if (state?.isInvalidated || state?.fetchStatus === "fetching") await cache.refetchQueries({ queryKey: key });
+  const known = cache.getQueryData<Project>(key)?.[way];
+  if (!known) {
+    tell(way === "undo" ? "There is nothing to take back." : "There is nothing to bring back.");
+    return;
+  }
+  try {
+    const path = { params: { path: { project_id: project } }, body: { entry: known.entry } };
+    const r = await sent(
+      way === "undo"
+        ? http.POST("/api/projects/{project_id}/undo", path)
+        : http.POST("/api/projects/{project_id}/redo", path),
+    );
+    tell(`${way === "undo" ? "Took back" : "Brought back"}: ${r.message}`);
+  } catch (e) {
+    tellError(e);
+  }
+  await cache.invalidateQueries({ queryKey: [project] });
+}
+
+/** Tell what was done, with the way back. */
+export async function tellUndoable(project: string, message: string) {
+  await cache.invalidateQueries({ queryKey: [project, "project"] });
+  const entry = cache.getQueryData<Project>([project, "project"])?.undo?.entry;
+  tell(message, "", true, () => {
+    if (cache.getQueryData<Project>([project, "project"])?.undo?.entry === entry) void unwind(project, "undo");
+    else tell("Something else was changed since.", "take the changes back one by one in the journal's order", false);
   });
-  return () => source.close();
 }
 
 /** A change asked of the server: refusals are told, everything it touches is read again. */

@@ -1,4 +1,6 @@
 /** Files on their way in: in pieces, so that a broken connection goes on where it stopped. */
+import { sha256 } from "@noble/hashes/sha2.js";
+import { bytesToHex } from "@noble/hashes/utils.js";
 import { create } from "zustand";
 import { http, Refusal, refusal, sent, type Schemas } from "./client";
 import { cache, tellError } from "./queries";
@@ -19,15 +21,45 @@ function note(project: string, name: string, part: Partial<Sending>) {
 }
 
 async function sendPiece(project: string, upload: string, file: File, offset: number): Promise<number> {
-  const response = await fetch(`/api/projects/${project}/uploads/${upload}?offset=${offset}`, { method: "PUT", body: file.slice(offset, offset + PIECE), headers: { "Content-Type": "application/octet-stream" } });
+  const response = await fetch(`/api/projects/${project}/uploads/${upload}?offset=${offset}`, {
+    method: "PUT",
+    body: file.slice(offset, offset + PIECE),
+    headers: { "Content-Type": "application/octet-stream" },
+  });
   const body = (await response.json().catch(() => null)) as Schemas["UploadOut"] & Partial<Schemas["Problem"]>;
   if (response.ok) return body.received;
   if (body?.code === "wrong_offset") return Number(body.subject);
   throw refusal(body, response.status);
 }
 
+/** An upload that broke off and holds the beginning of this very file, told by the checksums of its pieces. */
+async function toGoOnWith(project: string, file: File) {
+  const open = await sent(
+    http.GET("/api/projects/{project_id}/uploads", {
+      params: { path: { project_id: project }, query: { size: file.size } },
+    }),
+  );
+  for (const upload of open) {
+    let same = true;
+    for (const piece of upload.pieces) {
+      const held = new Uint8Array(await file.slice(piece.offset, piece.offset + piece.size).arrayBuffer());
+      same = held.length === piece.size && bytesToHex(sha256(held)) === piece.sha256;
+      if (!same) break;
+    }
+    if (same) return upload;
+  }
+  return null;
+}
+
 async function sendFile(project: string, file: File) {
-  const begun = await sent(http.POST("/api/projects/{project_id}/uploads", { params: { path: { project_id: project } }, body: { name: file.name, size: file.size } }));
+  const begun =
+    (await toGoOnWith(project, file)) ??
+    (await sent(
+      http.POST("/api/projects/{project_id}/uploads", {
+        params: { path: { project_id: project } },
+        body: { name: file.name, size: file.size, sha256: "" },
+      }),
+    ));
   let at = begun.received;
   let tries = 0;
   while (at < file.size) {
@@ -68,7 +100,12 @@ export async function filesOf(data: DataTransfer): Promise<File[]> {
 /** Send files one after another; what cannot be taken is told by name, the others go on. */
 export async function upload(project: string, files: File[]) {
   const sorted = [...files].sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
-  useUploads.setState(({ files: old }) => ({ files: [...old.filter((f) => !sorted.some((s) => same(f, project, s.name))), ...sorted.map((f) => ({ project, name: f.name, size: f.size, sent: 0, error: "" }))] }));
+  useUploads.setState(({ files: old }) => ({
+    files: [
+      ...old.filter((f) => !sorted.some((s) => same(f, project, s.name))),
+      ...sorted.map((f) => ({ project, name: f.name, size: f.size, sent: 0, error: "" })),
+    ],
+  }));
   for (const file of sorted) {
     try {
       await sendFile(project, file);

@@ -1,11 +1,20 @@
 /** What the bench computes without a graphics card: cameras, selections, what to fetch and draw. */
 import * as THREE from "three";
-import { describe, expect, test } from "vitest";
+import { describe, expect, test, vi } from "vitest";
 import { Cloud } from "./cloud";
 import { Pane } from "./pane";
 import type { Slab, TileInfo } from "./types";
 
-const SLAB: Slab = { height: -0.5, planDepth: 0.4, origin: [2, 1], azimuth: 0.6, sliceDepth: 0.2, cutPlan: true, lid: 0.6, cutLid: true };
+const SLAB: Slab = {
+  height: -0.5,
+  planDepth: 0.4,
+  origin: [2, 1],
+  azimuth: 0.6,
+  sliceDepth: 0.2,
+  cutPlan: true,
+  lid: 0.6,
+  cutLid: true,
+};
 
 function pane(kind: "space" | "plan" | "slice") {
   const p = new Pane(kind);
@@ -82,8 +91,8 @@ test("the space view agrees with the pixels that are drawn", () => {
   expect(p.flat(px, py)[1]).toBeCloseTo(y, 9);
 });
 
-function tile(id: number, station: string, level: number, count: number, first = 0): TileInfo {
-  return { id, station, level, first, count, low: [0, 0, 0], high: [1, 1, 1], spacing: 0.8 / 2 ** level };
+function tile(first: number, station: string, level: number, count: number): TileInfo {
+  return { station, level, first, count, low: [0, 0, 0], high: [1, 1, 1], spacing: 0.8 / 2 ** level };
 }
 /** A tile whose points lie at x = 0.1, 0.2, ... in the station's frame. */
 function body(count: number): ArrayBuffer {
@@ -97,8 +106,15 @@ const settle = () => new Promise((r) => setTimeout(r, 0));
 describe("the cloud", () => {
   function cloud(budget: number) {
     const asked: number[] = [];
-    const c = new Cloud(async (id) => (asked.push(id), body(5)), () => {}, budget);
-    c.setStations([{ id: "a", hue: 0, pose: EYE, visible: true }, { id: "b", hue: 1, pose: null, visible: false }]);
+    const c = new Cloud(
+      async (tile) => (asked.push(tile.first), body(5)),
+      () => {},
+      budget,
+    );
+    c.setStations([
+      { id: "a", hue: 0, pose: EYE, visible: true },
+      { id: "b", hue: 1, pose: null, visible: false },
+    ]);
     return { c, asked };
   }
   const need = () => 4;
@@ -115,22 +131,32 @@ describe("the cloud", () => {
     expect(c.drawn).toBe(asked.length * 5);
     expect(c.busy).toBe(false);
   });
-  test("asks again for a tile that failed to come", async () => {
-    let tries = 0;
-    const c = new Cloud(async () => (tries++ ? body(5) : Promise.reject(new Error("gone"))), () => {}, 100);
+  test("asks again for a tile that failed to come, but not at once and ever more rarely, and says how many wait", async () => {
+    vi.useFakeTimers();
+    let broken = true;
+    const asked: number[] = [];
+    const c = new Cloud(
+      async () => (asked.push(performance.now()), broken ? Promise.reject(new Error("gone")) : body(5)),
+      () => void c.refine(need),
+      100,
+    );
     c.setStations([{ id: "a", hue: 0, pose: EYE, visible: true }]);
     c.setTiles([tile(1, "a", 0, 5)]);
     c.refine(need);
-    await settle();
+    await vi.advanceTimersByTimeAsync(8000); // in between every frame asks
+    for (let k = 0; k < 200; k++) c.refine(need);
+    expect([asked.length, c.failing, c.drawn]).toEqual([4, 1, 0]); // at 0, 1, 3 and 7 s
+    broken = false;
+    c.retry();
+    await vi.advanceTimersByTimeAsync(1);
     c.refine(need);
-    await settle();
-    c.refine(need);
-    expect([tries, c.drawn]).toEqual([2, 5]);
+    expect([asked.length, c.failing, c.drawn]).toEqual([5, 0, 5]);
+    vi.useRealTimers();
   });
   test("picks the nearest living point, in project coordinates", async () => {
     const { c } = cloud(100);
     c.setStations([{ id: "a", hue: 0, pose: [1, 0, 0, 10, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1], visible: true }]);
-    c.setTiles([tile(1, "a", 0, 5)]);
+    c.setTiles([tile(0, "a", 0, 5)]);
     c.refine(need);
     await settle();
     c.refine(need);
@@ -141,16 +167,23 @@ describe("the cloud", () => {
   });
   test("lights up what an outline takes in, and not what is deleted or of another station", async () => {
     const { c } = cloud(100);
-    c.setTiles([tile(1, "a", 0, 5)]);
+    c.setTiles([tile(0, "a", 0, 5)]);
     c.refine(need);
     await settle();
     c.refine(need);
     const marks = () => {
       const found: number[] = [];
-      c.scene.traverse((o) => o instanceof THREE.Points && found.push(...(o.geometry.getAttribute("mark").array as Uint8Array)));
+      c.scene.traverse(
+        (o) => o instanceof THREE.Points && found.push(...(o.geometry.getAttribute("mark").array as Uint8Array)),
+      );
       return found;
     };
-    const outline = [[0.15, -1], [0.45, -1], [0.45, 1], [0.15, 1]];
+    const outline = [
+      [0.15, -1],
+      [0.45, -1],
+      [0.45, 1],
+      [0.15, 1],
+    ];
     c.setMarks("a", new Uint8Array([0b00010]));
     c.light({ view: EYE, outline, stations: ["a"] });
     expect(marks()).toEqual([0, 1, 2, 2, 0]);
@@ -161,7 +194,7 @@ describe("the cloud", () => {
   });
   test("lets a station go with everything that was loaded of it", async () => {
     const { c } = cloud(100);
-    c.setTiles([tile(1, "a", 0, 5)]);
+    c.setTiles([tile(0, "a", 0, 5)]);
     c.refine(need);
     await settle();
     c.setStations([]);

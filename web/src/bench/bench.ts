@@ -5,7 +5,7 @@ import { normal, Pane } from "./pane";
 import { GROUND } from "./palette";
 import { drawCrossHair, drawLasso, drawScale, drawSliceLine } from "./marks";
 import { drawOverlay } from "./strings";
-import type { PaneKind, Rect, Scene } from "./types";
+import type { PaneKind, Rect, Scene, TileInfo } from "./types";
 
 export interface Hands {
   select(what: { station?: string; link?: string } | null): void;
@@ -15,7 +15,7 @@ export interface Hands {
   pick(at: number[] | null): void;
   planPick(at: [number, number]): void;
   placed(pose: number[]): void;
-  drawn(state: { points: number; busy: boolean }): void;
+  drawn(state: { points: number; busy: boolean; failing: number }): void;
   sliceAt(at: [number, number]): void;
 }
 
@@ -32,15 +32,17 @@ export class Bench {
   private unit = { name: "m", metre: 1 };
   private queued = 0;
   private moving = 0;
-  private drag: { pane: Pane; x: number; y: number; button: number; far: boolean; line: [number, number][] } | null = null;
+  private drag: { pane: Pane; x: number; y: number; button: number; far: boolean; line: [number, number][] } | null =
+    null;
   private cursor: number[] | null = null;
   private framed = 0; // 1: something, 2: something placed
+  private picking: ReturnType<typeof setTimeout> | undefined;
   private stop = new AbortController();
   private observer: ResizeObserver;
 
   constructor(
     private host: HTMLElement,
-    fetchTile: (id: number, signal: AbortSignal) => Promise<ArrayBuffer>,
+    fetchTile: (tile: TileInfo, signal: AbortSignal) => Promise<ArrayBuffer>,
     private hands: Hands,
     scene: Scene,
     private still: number,
@@ -48,7 +50,11 @@ export class Bench {
   ) {
     this.scene = scene;
     this.cloud = new Cloud(fetchTile, () => this.draw(), still);
-    this.renderer = new THREE.WebGLRenderer({ antialias: false, powerPreference: "high-performance", preserveDrawingBuffer: true });
+    this.renderer = new THREE.WebGLRenderer({
+      antialias: false,
+      powerPreference: "high-performance",
+      preserveDrawingBuffer: true,
+    });
     this.renderer.outputColorSpace = THREE.LinearSRGBColorSpace;
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2));
     this.renderer.setScissorTest(true);
@@ -81,26 +87,39 @@ export class Bench {
       return p;
     });
     this.frameOnce();
-    this.fitPanes(this.shown.filter((p) => !p.touched), true);
+    this.fitPanes(
+      this.shown.filter((p) => !p.touched),
+      true,
+    );
     this.draw();
   }
 
   update(scene: Scene, unit: { name: string; metre: number }) {
     this.scene = scene;
     this.unit = unit;
-    this.cloud.setStations(scene.stations.map((s) => (scene.placing?.station === s.id ? { ...s, pose: scene.placing.pose } : s)));
+    this.cloud.setStations(
+      scene.stations.map((s) => (scene.placing?.station === s.id ? { ...s, pose: scene.placing.pose } : s)),
+    );
     this.cloud.setTiles(scene.tiles);
     this.cloud.setColour(scene.colourBy);
     const b = scene.box;
     this.cloud.shared.boxHalf.value.set(...((b?.half ?? [-1, -1, -1]) as [number, number, number]));
-    if (b) this.cloud.shared.boxFrame.value.makeRotationZ(b.yaw).setPosition(b.centre[0]!, b.centre[1]!, b.centre[2]!).invert();
+    if (b)
+      this.cloud.shared.boxFrame.value
+        .makeRotationZ(b.yaw)
+        .setPosition(b.centre[0]!, b.centre[1]!, b.centre[2]!)
+        .invert();
     this.frameOnce();
     this.draw();
   }
 
   /** Look at everything once there is something, and again when the first stations are placed. */
   private frameOnce() {
-    const now = this.scene.stations.some((s) => s.visible && s.pose) ? 2 : this.scene.stations.some((s) => s.visible) ? 1 : 0;
+    const now = this.scene.stations.some((s) => s.visible && s.pose)
+      ? 2
+      : this.scene.stations.some((s) => s.visible)
+        ? 1
+        : 0;
     if (now > this.framed && this.shown.length > 0) {
       this.framed = now;
       this.frame(true);
@@ -151,11 +170,15 @@ export class Bench {
     this.cloud.budget = performance.now() - this.moving < 180 ? this.quick : this.still;
     const frusta = this.shown.map((p) => {
       p.place(this.scene.slab);
-      return new THREE.Frustum().setFromProjectionMatrix(new THREE.Matrix4().multiplyMatrices(p.camera.projectionMatrix, p.camera.matrixWorldInverse));
+      return new THREE.Frustum().setFromProjectionMatrix(
+        new THREE.Matrix4().multiplyMatrices(p.camera.projectionMatrix, p.camera.matrixWorldInverse),
+      );
     });
-    this.cloud.refine((c, r, s) => Math.max(0, ...this.shown.map((p, k) => p.pixelsOf(c, r, s, frusta[k]!, this.scene.slab))));
+    this.cloud.refine((c, r, s) =>
+      Math.max(0, ...this.shown.map((p, k) => p.pixelsOf(c, r, s, frusta[k]!, this.scene.slab))),
+    );
     for (const p of this.shown) this.renderPane(p, h);
-    this.hands.drawn({ points: this.cloud.drawn, busy: this.cloud.busy });
+    this.hands.drawn({ points: this.cloud.drawn, busy: this.cloud.busy, failing: this.cloud.failing });
     if (performance.now() - this.moving < 180) setTimeout(() => this.draw(), 200);
   }
 
@@ -188,7 +211,16 @@ export class Bench {
     g.clip();
     drawOverlay(g, p, this.scene, EXAGGERATION);
     const ink = ground === "paper" ? "#1e2530" : "#f2efe6";
-    if (p.kind !== "space") drawScale(g, x + 14, y + h - 16, p.scale, this.unit, ink, p.kind === "plan" && this.scene.stations.some((s) => s.sigma) ? ` · deviations drawn ${EXAGGERATION} x` : "");
+    if (p.kind !== "space")
+      drawScale(
+        g,
+        x + 14,
+        y + h - 16,
+        p.scale,
+        this.unit,
+        ink,
+        p.kind === "plan" && this.scene.stations.some((s) => s.sigma) ? ` · deviations drawn ${EXAGGERATION} x` : "",
+      );
     if (p.kind === "plan" && this.shown.some((q) => q.kind === "slice")) drawSliceLine(g, p, slab);
     if (this.cursor) drawCrossHair(g, p, this.cursor, ink);
     if (this.drag?.line.length && this.drag.pane === p) drawLasso(g, this.drag.line);
@@ -224,7 +256,8 @@ export class Bench {
     if (!d.far && Math.hypot(dx, dy) < 4) return;
     d.far = true;
     if (d.line.length) d.line.push([x, y]);
-    else if (this.scene.tool === "place" && d.pane.kind === "plan" && d.button !== 1 && this.scene.placing) this.carry(d.pane, dx, dy, d.button === 2 || e.shiftKey);
+    else if (this.scene.tool === "place" && d.pane.kind === "plan" && d.button !== 1 && this.scene.placing)
+      this.carry(d.pane, dx, dy, d.button === 2 || e.shiftKey);
     else if (d.button === 0 && d.pane.kind === "space" && !e.shiftKey) d.pane.turn(dx, dy);
     else d.pane.shift(dx, dy, this.scene.slab);
     if (!d.line.length && this.scene.tool !== "place") d.pane.touched = true;
@@ -256,12 +289,24 @@ export class Bench {
     this.drag = null;
     if (!d) return;
     const [x, y] = this.where(e);
-    if (d.line.length > 2 && d.far) this.hands.lasso(d.pane.view(this.scene.slab), thin(d.line).map((p) => d.pane.flat(...p)));
+    if (d.line.length > 2 && d.far)
+      this.hands.lasso(
+        d.pane.view(this.scene.slab),
+        thin(d.line).map((p) => d.pane.flat(...p)),
+      );
     else if (!d.far && d.button === 0) this.click(d.pane, x, y);
     this.draw();
   }
 
+  /** A pick waits for a moment: the first half of a double-click is none. */
   private click(pane: Pane, x: number, y: number) {
+    clearTimeout(this.picking);
+    if (this.scene.tool === "pick" || this.scene.tool === "planPick")
+      this.picking = setTimeout(() => this.clicked(pane, x, y), 220);
+    else this.clicked(pane, x, y);
+  }
+
+  private clicked(pane: Pane, x: number, y: number) {
     const { tool } = this.scene;
     if (tool === "planPick" && pane.kind === "plan") {
       const p = pane.at(x, y, this.scene.slab);
@@ -284,7 +329,9 @@ export class Bench {
   private stringAt(pane: Pane, x: number, y: number): string | null {
     let best = 7;
     let found: string | null = null;
-    const at = new Map(this.scene.stations.filter((s) => s.pose).map((s) => [s.id, pane.pixel(s.pose![3]!, s.pose![7]!, s.pose![11]!)]));
+    const at = new Map(
+      this.scene.stations.filter((s) => s.pose).map((s) => [s.id, pane.pixel(s.pose![3]!, s.pose![7]!, s.pose![11]!)]),
+    );
     for (const k of this.scene.strings) {
       const [a, b] = [at.get(k.a), at.get(k.b)];
       if (!a || !b) continue;
@@ -303,21 +350,28 @@ export class Bench {
 
   /** The frontmost drawn point within a few pixels: never one behind a nearer surface. */
   private pointAt(pane: Pane, px: number, py: number): THREE.Vector3 | null {
-    const m = new THREE.Matrix4().multiplyMatrices(pane.camera.projectionMatrix, pane.camera.matrixWorldInverse).elements;
+    const m = new THREE.Matrix4().multiplyMatrices(
+      pane.camera.projectionMatrix,
+      pane.camera.matrixWorldInverse,
+    ).elements;
     const [fx, fy] = pane.flat(px, py);
     const [rx, ry] = [(2 / pane.rect.w) * 6, (2 / pane.rect.h) * 6];
     const { slab } = this.scene;
     const n = normal(slab);
     return this.cloud.nearest((x, y, z) => {
-      const w = m[3]! * x + m[7]! * y + m[11]! * z + m[15]!;
+      const w = m[3] * x + m[7] * y + m[11] * z + m[15];
       if (w <= 0) return Infinity;
-      const dx = (m[0]! * x + m[4]! * y + m[8]! * z + m[12]!) / w - fx;
-      const dy = (m[1]! * x + m[5]! * y + m[9]! * z + m[13]!) / w - fy;
+      const dx = (m[0] * x + m[4] * y + m[8] * z + m[12]) / w - fx;
+      const dy = (m[1] * x + m[5] * y + m[9] * z + m[13]) / w - fy;
       if (Math.abs(dx) > rx || Math.abs(dy) > ry) return Infinity;
       if (pane.kind === "plan" && slab.cutPlan && Math.abs(z - slab.height) > slab.planDepth / 2) return Infinity;
       if (pane.kind === "space" && slab.cutLid && z > slab.lid) return Infinity;
-      if (pane.kind === "slice" && Math.abs(n.x * (x - slab.origin[0]) + n.y * (y - slab.origin[1])) > slab.sliceDepth / 2) return Infinity;
-      return (m[2]! * x + m[6]! * y + m[10]! * z + m[14]!) / w + 1e-4 * ((dx / rx) ** 2 + (dy / ry) ** 2);
+      if (
+        pane.kind === "slice" &&
+        Math.abs(n.x * (x - slab.origin[0]) + n.y * (y - slab.origin[1])) > slab.sliceDepth / 2
+      )
+        return Infinity;
+      return (m[2] * x + m[6] * y + m[10] * z + m[14]) / w + 1e-4 * ((dx / rx) ** 2 + (dy / ry) ** 2);
     });
   }
 
@@ -335,6 +389,7 @@ export class Bench {
   }
 
   private turnAbout(e: MouseEvent) {
+    clearTimeout(this.picking);
     const [x, y] = this.where(e);
     const pane = this.shown.find((p) => p.contains(x, y));
     const p = pane && this.pointAt(pane, x, y);
@@ -354,6 +409,7 @@ export class Bench {
   }
 
   dispose() {
+    clearTimeout(this.picking);
     this.stop.abort();
     this.observer.disconnect();
     cancelAnimationFrame(this.queued);

@@ -1,7 +1,7 @@
 /** The points on the graphics card: tiles fetched coarse first, drawn within a budget. */
 import * as THREE from "three";
 import { HUES } from "./palette";
-import type { ColourBy, TileInfo } from "./types";
+import { nameOf, type ColourBy, type TileInfo } from "./types";
 
 const VERTEX = `
 attribute vec4 tint; attribute float mark;
@@ -57,15 +57,16 @@ function insideOf(c: Chosen, pose: THREE.Matrix4) {
   const ys = c.outline.map((p) => p[1]!);
   const [x0, x1, y0, y1] = [Math.min(...xs), Math.max(...xs), Math.min(...ys), Math.max(...ys)];
   return (px: number, py: number, pz: number) => {
-    const w = m[3]! * px + m[7]! * py + m[11]! * pz + m[15]!;
+    const w = m[3] * px + m[7] * py + m[11] * pz + m[15];
     if (w <= 0) return false;
-    const x = (m[0]! * px + m[4]! * py + m[8]! * pz + m[12]!) / w;
-    const y = (m[1]! * px + m[5]! * py + m[9]! * pz + m[13]!) / w;
+    const x = (m[0] * px + m[4] * py + m[8] * pz + m[12]) / w;
+    const y = (m[1] * px + m[5] * py + m[9] * pz + m[13]) / w;
     if (x < x0 || x > x1 || y < y0 || y > y1) return false;
-    if (Math.abs(m[2]! * px + m[6]! * py + m[10]! * pz + m[14]!) > w) return false;
+    if (Math.abs(m[2] * px + m[6] * py + m[10] * pz + m[14]) > w) return false;
     let inside = false;
     for (let i = 0, j = xs.length - 1; i < xs.length; j = i++)
-      if (ys[i]! > y !== ys[j]! > y && x < ((xs[j]! - xs[i]!) * (y - ys[i]!)) / (ys[j]! - ys[i]!) + xs[i]!) inside = !inside;
+      if (ys[i]! > y !== ys[j]! > y && x < ((xs[j]! - xs[i]!) * (y - ys[i]!)) / (ys[j]! - ys[i]!) + xs[i]!)
+        inside = !inside;
     return inside;
   };
 }
@@ -91,8 +92,9 @@ export class Cloud {
   };
   private groups = new Map<string, { group: THREE.Group; material: THREE.ShaderMaterial }>();
   private tiles: TileInfo[] = [];
-  private loaded = new Map<number, Loaded>();
-  private flying = new Map<number, AbortController>();
+  private loaded = new Map<string, Loaded>();
+  private flying = new Map<string, AbortController>();
+  private failed = new Map<string, { tries: number; until: number }>();
   private marks = new Map<string, Uint8Array>();
   private chosen: Chosen | null = null;
   private clock = 0;
@@ -100,7 +102,7 @@ export class Cloud {
   drawn = 0;
 
   constructor(
-    private fetchTile: (id: number, signal: AbortSignal) => Promise<ArrayBuffer>,
+    private fetchTile: (tile: TileInfo, signal: AbortSignal) => Promise<ArrayBuffer>,
     private changed: () => void,
     public budget: number,
   ) {}
@@ -124,7 +126,10 @@ export class Cloud {
         const material = new THREE.ShaderMaterial({
           vertexShader: VERTEX,
           fragmentShader: FRAGMENT,
-          uniforms: { ...this.shared, hue: { value: new THREE.Color(HUES[s.hue % 12]) } } as unknown as Record<string, THREE.IUniform>,
+          uniforms: { ...this.shared, hue: { value: new THREE.Color(HUES[s.hue % 12]) } } as unknown as Record<
+            string,
+            THREE.IUniform
+          >,
         });
         const group = new THREE.Group();
         group.matrixAutoUpdate = false;
@@ -139,6 +144,7 @@ export class Cloud {
   }
 
   setTiles(tiles: TileInfo[]) {
+    if (this.tiles !== tiles) this.failed.clear();
     this.tiles = tiles;
   }
 
@@ -157,7 +163,10 @@ export class Cloud {
   private mark(l: Loaded) {
     const bits = this.marks.get(l.info.station);
     const entry = this.groups.get(l.info.station);
-    const inside = this.chosen && entry && this.chosen.stations.includes(l.info.station) ? insideOf(this.chosen, entry.group.matrix) : null;
+    const inside =
+      this.chosen && entry && this.chosen.stations.includes(l.info.station)
+        ? insideOf(this.chosen, entry.group.matrix)
+        : null;
     const attribute = l.points.geometry.getAttribute("mark") as THREE.BufferAttribute;
     const array = attribute.array as Uint8Array;
     for (let k = 0; k < l.info.count; k++) {
@@ -179,22 +188,30 @@ export class Cloud {
     for (const info of this.tiles) {
       const entry = this.groups.get(info.station);
       if (!entry?.group.visible) continue;
-      c.set((info.low[0]! + info.high[0]!) / 2, (info.low[1]! + info.high[1]!) / 2, (info.low[2]! + info.high[2]!) / 2).applyMatrix4(entry.group.matrix);
-      const radius = Math.hypot(info.high[0]! - info.low[0]!, info.high[1]! - info.low[1]!, info.high[2]! - info.low[2]!) / 2;
+      c.set(
+        (info.low[0]! + info.high[0]!) / 2,
+        (info.low[1]! + info.high[1]!) / 2,
+        (info.low[2]! + info.high[2]!) / 2,
+      ).applyMatrix4(entry.group.matrix);
+      const radius =
+        Math.hypot(info.high[0]! - info.low[0]!, info.high[1]! - info.low[1]!, info.high[2]! - info.low[2]!) / 2;
       const pixels = need(c, radius, info.spacing);
       const worth = info.level === 0 && pixels > 0 ? 1e6 : pixels;
       if (worth > 1.1) wanted.push({ info, worth });
     }
     wanted.sort((a, b) => b.worth - a.worth);
     let room = this.budget;
-    const keep = new Set<number>();
+    const keep = new Set<string>();
+    const now = performance.now();
     for (const { info } of wanted) {
       if (room <= 0) break;
+      const name = nameOf(info);
       room -= info.count;
-      keep.add(info.id);
-      const have = this.loaded.get(info.id);
+      keep.add(name);
+      const have = this.loaded.get(name);
       if (have) have.used = this.clock;
-      else if (!this.flying.has(info.id) && this.flying.size < 6) void this.load(info);
+      else if (!this.flying.has(name) && this.flying.size < 6 && (this.failed.get(name)?.until ?? 0) <= now)
+        void this.load(info);
     }
     this.drawn = 0;
     for (const [id, l] of this.loaded) {
@@ -208,20 +225,39 @@ export class Cloud {
     return this.flying.size > 0;
   }
 
+  /** How many tiles could not be read and wait to be asked for again. */
+  get failing() {
+    return this.failed.size;
+  }
+
+  /** Ask at once for the tiles that failed. */
+  retry() {
+    for (const f of this.failed.values()) f.until = 0;
+    this.changed();
+  }
+
   private async load(info: TileInfo) {
     const control = new AbortController();
-    this.flying.set(info.id, control);
+    const name = nameOf(info);
+    this.flying.set(name, control);
     try {
-      const body = await this.fetchTile(info.id, control.signal);
+      const body = await this.fetchTile(info, control.signal);
       const entry = this.groups.get(info.station);
       if (this.stopped || !entry) return;
       const xyz = new Float32Array(body, 0, info.count * 3);
       const geometry = new THREE.BufferGeometry();
       geometry.setAttribute("position", new THREE.BufferAttribute(xyz, 3));
-      geometry.setAttribute("tint", new THREE.BufferAttribute(new Uint8Array(body, info.count * 12, info.count * 4), 4, true));
+      geometry.setAttribute(
+        "tint",
+        new THREE.BufferAttribute(new Uint8Array(body, info.count * 12, info.count * 4), 4, true),
+      );
       geometry.setAttribute("mark", new THREE.BufferAttribute(new Uint8Array(info.count), 1));
       geometry.boundingSphere = new THREE.Sphere(
-        new THREE.Vector3((info.low[0]! + info.high[0]!) / 2, (info.low[1]! + info.high[1]!) / 2, (info.low[2]! + info.high[2]!) / 2),
+        new THREE.Vector3(
+          (info.low[0]! + info.high[0]!) / 2,
+          (info.low[1]! + info.high[1]!) / 2,
+          (info.low[2]! + info.high[2]!) / 2,
+        ),
         Math.hypot(info.high[0]! - info.low[0]!, info.high[1]! - info.low[1]!, info.high[2]! - info.low[2]!) / 2,
       );
       const points = new THREE.Points(geometry, entry.material);
@@ -229,12 +265,16 @@ export class Cloud {
       entry.group.add(points);
       points.updateMatrixWorld(true);
       const l = { info, points, xyz, used: this.clock };
-      this.loaded.set(info.id, l);
+      this.loaded.set(name, l);
+      this.failed.delete(name);
       if (this.marks.has(info.station) || this.chosen) this.mark(l);
     } catch {
-      /* asked again by the next refine */
+      const tries = (this.failed.get(name)?.tries ?? 0) + 1;
+      const pause = Math.min(30_000, 500 * 2 ** tries);
+      this.failed.set(name, { tries, until: performance.now() + pause });
+      if (!this.stopped) setTimeout(() => !this.stopped && this.changed(), pause + 10);
     } finally {
-      this.flying.delete(info.id);
+      this.flying.delete(name);
       if (!this.stopped) this.changed();
     }
   }
@@ -248,11 +288,11 @@ export class Cloud {
     for (const l of old) {
       if (total < this.budget * 1.5 || l.used === this.clock) break;
       total -= l.info.count;
-      this.drop(l.info.id);
+      this.drop(nameOf(l.info));
     }
   }
 
-  private drop(id: number) {
+  private drop(id: string) {
     const l = this.loaded.get(id);
     if (!l) return;
     l.points.removeFromParent();
@@ -272,9 +312,9 @@ export class Cloud {
       for (let k = 0, i = 0; k < l.info.count; k++, i += 3) {
         if (mark[k] === 1) continue;
         const [x, y, z] = [l.xyz[i]!, l.xyz[i + 1]!, l.xyz[i + 2]!];
-        const px = e[0]! * x + e[4]! * y + e[8]! * z + e[12]!;
-        const py = e[1]! * x + e[5]! * y + e[9]! * z + e[13]!;
-        const pz = e[2]! * x + e[6]! * y + e[10]! * z + e[14]!;
+        const px = e[0] * x + e[4] * y + e[8] * z + e[12];
+        const py = e[1] * x + e[5] * y + e[9] * z + e[13];
+        const pz = e[2] * x + e[6] * y + e[10] * z + e[14];
         const v = test(px, py, pz);
         if (v < best) {
           best = v;

@@ -4,7 +4,15 @@ import { cross, FONT } from "./strings";
 import type { Slab } from "./types";
 
 /** A bar of a round length from (x, y) to the right; scale: metres a pixel. */
-export function drawScale(g: CanvasRenderingContext2D, x: number, y: number, scale: number, unit: { name: string; metre: number }, ink: string, note = "") {
+export function drawScale(
+  g: CanvasRenderingContext2D,
+  x: number,
+  y: number,
+  scale: number,
+  unit: { name: string; metre: number },
+  ink: string,
+  note = "",
+) {
   const target = 110 * scale * unit.metre;
   const power = 10 ** Math.floor(Math.log10(target));
   const round = [5, 2, 1].map((k) => k * power).find((v) => v <= target) ?? power;

@@ -14,7 +14,10 @@ export class Pane {
   scale = 0.05; // metres a pixel, flat panes
 
   constructor(readonly kind: PaneKind) {
-    this.camera = kind === "space" ? new THREE.PerspectiveCamera(50, 1, 0.05, 500) : new THREE.OrthographicCamera(-1, 1, 1, -1, -1000, 1000);
+    this.camera =
+      kind === "space"
+        ? new THREE.PerspectiveCamera(50, 1, 0.05, 500)
+        : new THREE.OrthographicCamera(-1, 1, 1, -1, -1000, 1000);
   }
 
   /** Put the camera where the pane's state says. */
@@ -22,7 +25,11 @@ export class Pane {
     const { w, h } = this.rect;
     const c = this.camera;
     if (c instanceof THREE.PerspectiveCamera) {
-      const back = new THREE.Vector3(Math.cos(this.yaw) * Math.cos(this.pitch), Math.sin(this.yaw) * Math.cos(this.pitch), Math.sin(this.pitch));
+      const back = new THREE.Vector3(
+        Math.cos(this.yaw) * Math.cos(this.pitch),
+        Math.sin(this.yaw) * Math.cos(this.pitch),
+        Math.sin(this.pitch),
+      );
       c.position.copy(this.middle).addScaledVector(back, this.distance);
       c.up.set(0, 0, 1);
       c.lookAt(this.middle);
@@ -55,7 +62,10 @@ export class Pane {
 
   /** clip = view * [x y z 1]: sixteen numbers row by row; -1..1 in depth is what the pane shows, a slab when it has one. */
   view(slab: Slab): number[] {
-    const m = new THREE.Matrix4().multiplyMatrices(this.camera.projectionMatrix, this.camera.matrixWorldInverse).transpose().toArray();
+    const m = new THREE.Matrix4()
+      .multiplyMatrices(this.camera.projectionMatrix, this.camera.matrixWorldInverse)
+      .transpose()
+      .toArray();
     if (this.kind === "plan" && slab.cutPlan) {
       const half = slab.planDepth / 2;
       m.splice(8, 4, 0, 0, 1 / half, -slab.height / half);
@@ -65,7 +75,7 @@ export class Pane {
       m.splice(8, 4, n.x / half, n.y / half, 0, -(n.x * slab.origin[0] + n.y * slab.origin[1]) / half);
     } else if (this.kind === "space" && slab.cutLid) {
       // depth = w + 1e-4 (z - lid): beyond 1 exactly above the lid
-      m.splice(8, 4, m[12]!, m[13]!, m[14]! + 1e-4, m[15]! - 1e-4 * slab.lid);
+      m.splice(8, 4, m[12], m[13], m[14] + 1e-4, m[15] - 1e-4 * slab.lid);
     }
     return m;
   }
@@ -88,7 +98,11 @@ export class Pane {
     const dx = (px - this.rect.x - this.rect.w / 2) * this.scale;
     const dy = (this.rect.h / 2 - (py - this.rect.y)) * this.scale;
     if (this.kind === "plan") return new THREE.Vector3(this.middle.x + dx, this.middle.y + dy, slab.height);
-    return new THREE.Vector3(this.middle.x + dx * Math.cos(slab.azimuth), this.middle.y + dx * Math.sin(slab.azimuth), this.middle.z + dy);
+    return new THREE.Vector3(
+      this.middle.x + dx * Math.cos(slab.azimuth),
+      this.middle.y + dx * Math.sin(slab.azimuth),
+      this.middle.z + dy,
+    );
   }
 
   contains(px: number, py: number) {
@@ -105,9 +119,9 @@ export class Pane {
     if (this.kind === "space") {
       const step = (2 * this.distance * Math.tan((25 * Math.PI) / 180)) / this.rect.h;
       const e = this.camera.matrixWorld.elements;
-      this.middle.x += (-dx * e[0]! + dy * e[4]!) * step;
-      this.middle.y += (-dx * e[1]! + dy * e[5]!) * step;
-      this.middle.z += (-dx * e[2]! + dy * e[6]!) * step;
+      this.middle.x += (-dx * e[0] + dy * e[4]) * step;
+      this.middle.y += (-dx * e[1] + dy * e[5]) * step;
+      this.middle.z += (-dx * e[2] + dy * e[6]) * step;
     } else if (this.kind === "plan") {
       this.middle.x -= dx * this.scale;
       this.middle.y += dy * this.scale;
@@ -141,11 +155,16 @@ export class Pane {
 
   /** Pixels that ``spacing`` metres take at a place; 0 when it is out of sight. */
   pixelsOf(centre: THREE.Vector3, radius: number, spacing: number, frustum: THREE.Frustum, slab: Slab): number {
-    if (this.kind === "plan" && slab.cutPlan && Math.abs(centre.z - slab.height) > radius + slab.planDepth / 2) return 0;
+    if (this.kind === "plan" && slab.cutPlan && Math.abs(centre.z - slab.height) > radius + slab.planDepth / 2)
+      return 0;
     if (this.kind === "space" && slab.cutLid && centre.z - radius > slab.lid) return 0;
     if (this.kind === "slice") {
       const n = normal(slab);
-      if (Math.abs(n.x * (centre.x - slab.origin[0]) + n.y * (centre.y - slab.origin[1])) > radius + slab.sliceDepth / 2) return 0;
+      if (
+        Math.abs(n.x * (centre.x - slab.origin[0]) + n.y * (centre.y - slab.origin[1])) >
+        radius + slab.sliceDepth / 2
+      )
+        return 0;
     }
     if (!frustum.intersectsSphere(new THREE.Sphere(centre, radius))) return 0;
     if (this.kind !== "space") return spacing / this.scale;

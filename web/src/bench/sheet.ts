@@ -10,7 +10,14 @@ export interface SheetTrace {
   state: string;
   selected: boolean;
 }
-export const LAYER_INK: Record<string, string> = { wall: "#1e2530", floor: "#1e2530", steel: "#5a6170", pipe: "#0b6b68", "to check": "#8a1846", ground: "#23407a" };
+export const LAYER_INK: Record<string, string> = {
+  wall: "#1e2530",
+  floor: "#1e2530",
+  steel: "#5a6170",
+  pipe: "#0b6b68",
+  "to check": "#8a1846",
+  ground: "#23407a",
+};
 
 interface SheetHands {
   drew(points: number[][]): void;
@@ -35,32 +42,50 @@ export class Sheet {
   cloud: "density" | "colour" | "off" = "density";
   unit = { name: "m", metre: 1 };
 
-  constructor(private host: HTMLElement, private hands: SheetHands) {
+  constructor(
+    private host: HTMLElement,
+    private hands: SheetHands,
+  ) {
     const canvas = document.createElement("canvas");
     canvas.style.cssText = "position:absolute;inset:0;width:100%;height:100%;touch-action:none";
     host.append(canvas);
     this.g = canvas.getContext("2d")!;
     const { signal } = this.stop;
-    canvas.addEventListener("pointerdown", (e) => {
-      canvas.setPointerCapture(e.pointerId);
-      this.drag = { x: e.offsetX, y: e.offsetY, far: false, button: e.button };
-    }, { signal });
+    canvas.addEventListener(
+      "pointerdown",
+      (e) => {
+        canvas.setPointerCapture(e.pointerId);
+        this.drag = { x: e.offsetX, y: e.offsetY, far: false, button: e.button };
+      },
+      { signal },
+    );
     canvas.addEventListener("pointermove", (e) => this.move(e), { signal });
     canvas.addEventListener("pointerup", (e) => this.up(e), { signal });
     canvas.addEventListener("contextmenu", (e) => e.preventDefault(), { signal });
-    canvas.addEventListener("pointerleave", () => {
-      this.cursor = null;
-      hands.hover(null, false);
-      this.draw();
-    }, { signal });
-    canvas.addEventListener("wheel", (e) => {
-      e.preventDefault();
-      const before = this.at(e.offsetX, e.offsetY);
-      this.scale = Math.max(0.0003, Math.min(1, this.scale * Math.exp(Math.max(-120, Math.min(120, e.deltaY)) * 0.0016)));
-      const after = this.at(e.offsetX, e.offsetY);
-      this.middle = [this.middle[0] + before[0] - after[0], this.middle[1] + before[1] - after[1]];
-      this.draw();
-    }, { signal, passive: false });
+    canvas.addEventListener(
+      "pointerleave",
+      () => {
+        this.cursor = null;
+        hands.hover(null, false);
+        this.draw();
+      },
+      { signal },
+    );
+    canvas.addEventListener(
+      "wheel",
+      (e) => {
+        e.preventDefault();
+        const before = this.at(e.offsetX, e.offsetY);
+        this.scale = Math.max(
+          0.0003,
+          Math.min(1, this.scale * Math.exp(Math.max(-120, Math.min(120, e.deltaY)) * 0.0016)),
+        );
+        const after = this.at(e.offsetX, e.offsetY);
+        this.middle = [this.middle[0] + before[0] - after[0], this.middle[1] + before[1] - after[1]];
+        this.draw();
+      },
+      { signal, passive: false },
+    );
     this.observer = new ResizeObserver(() => this.draw());
     this.observer.observe(host);
   }
@@ -83,7 +108,10 @@ export class Sheet {
     const n = this.points.length / 2;
     if (!n) return;
     const pick = (axis: number) => {
-      const some = Float32Array.from({ length: Math.min(n, 4000) }, (_, k) => this.points[Math.floor((k * n) / Math.min(n, 4000)) * 2 + axis]!).sort();
+      const some = Float32Array.from(
+        { length: Math.min(n, 4000) },
+        (_, k) => this.points[Math.floor((k * n) / Math.min(n, 4000)) * 2 + axis]!,
+      ).sort();
       return [some[Math.floor(some.length * 0.01)]!, some[Math.floor(some.length * 0.99)]!] as const;
     };
     const [x, y] = [pick(0), pick(1)];
@@ -98,11 +126,17 @@ export class Sheet {
   }
 
   private at(px: number, py: number): [number, number] {
-    return [this.middle[0] + (px - this.host.clientWidth / 2) * this.scale, this.middle[1] + (this.host.clientHeight / 2 - py) * this.scale];
+    return [
+      this.middle[0] + (px - this.host.clientWidth / 2) * this.scale,
+      this.middle[1] + (this.host.clientHeight / 2 - py) * this.scale,
+    ];
   }
 
   private pixel(p: number[]): [number, number] {
-    return [this.host.clientWidth / 2 + (p[0]! - this.middle[0]) / this.scale, this.host.clientHeight / 2 - (p[1]! - this.middle[1]) / this.scale];
+    return [
+      this.host.clientWidth / 2 + (p[0]! - this.middle[0]) / this.scale,
+      this.host.clientHeight / 2 - (p[1]! - this.middle[1]) / this.scale,
+    ];
   }
 
   /** The nearest slab point within 8 pixels, else the place itself: on the drawing plane. */
@@ -117,7 +151,9 @@ export class Sheet {
         found = k;
       }
     }
-    return found < 0 ? { at: [x, y], caught: false } : { at: [this.points[found]!, this.points[found + 1]!], caught: true };
+    return found < 0
+      ? { at: [x, y], caught: false }
+      : { at: [this.points[found]!, this.points[found + 1]!], caught: true };
   }
 
   private move(e: PointerEvent) {
@@ -128,7 +164,9 @@ export class Sheet {
       d.x = e.offsetX;
       d.y = e.offsetY;
     }
-    this.cursor = this.drawing ? this.caught(e.offsetX, e.offsetY) : { at: this.at(e.offsetX, e.offsetY), caught: false };
+    this.cursor = this.drawing
+      ? this.caught(e.offsetX, e.offsetY)
+      : { at: this.at(e.offsetX, e.offsetY), caught: false };
     this.hands.hover(this.cursor.at, this.cursor.caught);
     this.draw();
   }
@@ -152,7 +190,8 @@ export class Sheet {
   private traceAt(px: number, py: number): string | null {
     for (const t of this.traces) {
       const p = t.points.map((q) => this.pixel(q));
-      if (t.kind === "circle" && Math.abs(Math.hypot(p[0]![0] - px, p[0]![1] - py) - t.radius / this.scale) < 6) return t.id;
+      if (t.kind === "circle" && Math.abs(Math.hypot(p[0]![0] - px, p[0]![1] - py) - t.radius / this.scale) < 6)
+        return t.id;
       for (let k = 0; k + 1 < p.length; k++) {
         const [a, b] = [p[k]!, p[k + 1]!];
         const l2 = (b[0] - a[0]) ** 2 + (b[1] - a[1]) ** 2 || 1;

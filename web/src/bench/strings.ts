@@ -11,7 +11,10 @@ export function drawString(g: CanvasRenderingContext2D, a: P, b: P, status: keyo
   g.setLineDash(status === "loose" ? [1.5, 4] : []);
   g.beginPath();
   if (status === "parted") {
-    for (const [p, q] of [[a, b], [b, a]] as [P, P][]) {
+    for (const [p, q] of [
+      [a, b],
+      [b, a],
+    ] as [P, P][]) {
       const end: P = [p[0] + 0.43 * (q[0] - p[0]), p[1] + 0.43 * (q[1] - p[1])];
       g.moveTo(...p);
       g.lineTo(...end);
@@ -62,8 +65,14 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
   const taken: [number, number, number, number][] = [];
   const label = (p: P, words: string) => {
     const w = g.measureText(words).width + 6;
-    const places = [[9, -20], [9, 6], [-w - 9, -20], [-w - 9, 6]] as const;
-    const free = ([dx, dy]: readonly [number, number]) => taken.every(([x, y, x2, y2]) => p[0] + dx > x2 || p[0] + dx + w < x || p[1] + dy > y2 || p[1] + dy + 15 < y);
+    const places = [
+      [9, -20],
+      [9, 6],
+      [-w - 9, -20],
+      [-w - 9, 6],
+    ] as const;
+    const free = ([dx, dy]: readonly [number, number]) =>
+      taken.every(([x, y, x2, y2]) => p[0] + dx > x2 || p[0] + dx + w < x || p[1] + dy > y2 || p[1] + dy + 15 < y);
     const [dx, dy] = places.find(free) ?? places[0];
     const [x, y] = [p[0] + dx, p[1] + dy];
     taken.push([x, y, x + w, y + 15]);
@@ -126,12 +135,21 @@ function drawBox(g: CanvasRenderingContext2D, pane: Pane, scene: Scene) {
   const { centre, half, yaw } = scene.box!;
   const corner = (sx: number, sy: number, sz: number) => {
     const [x, y] = [sx * half[0]!, sy * half[1]!];
-    return pane.pixel(centre[0]! + x * Math.cos(yaw) - y * Math.sin(yaw), centre[1]! + x * Math.sin(yaw) + y * Math.cos(yaw), centre[2]! + sz * half[2]!);
+    return pane.pixel(
+      centre[0]! + x * Math.cos(yaw) - y * Math.sin(yaw),
+      centre[1]! + x * Math.sin(yaw) + y * Math.cos(yaw),
+      centre[2]! + sz * half[2]!,
+    );
   };
   g.strokeStyle = "#e8a700";
   g.lineWidth = 1.2;
   g.beginPath();
-  for (const [a, b] of [[-1, -1], [-1, 1], [1, 1], [1, -1]].map((p, k, all) => [p, all[(k + 1) % 4]!] as const))
+  for (const [a, b] of [
+    [-1, -1],
+    [-1, 1],
+    [1, 1],
+    [1, -1],
+  ].map((p, k, all) => [p, all[(k + 1) % 4]!] as const))
     for (const line of [
       [corner(a[0]!, a[1]!, -1), corner(b[0]!, b[1]!, -1)],
       [corner(a[0]!, a[1]!, 1), corner(b[0]!, b[1]!, 1)],

@@ -2,7 +2,6 @@
 import type { Ground } from "./palette";
 
 export interface TileInfo {
-  id: number;
   station: string;
   level: number;
   first: number;
@@ -11,6 +10,8 @@ export interface TileInfo {
   high: number[];
   spacing: number;
 }
+/** A tile's name: its station and its first point. */
+export const nameOf = (t: { station: string; first: number }) => `${t.station}/${t.first}`;
 export interface StationInfo {
   id: string;
   name: string;

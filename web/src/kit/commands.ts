@@ -22,11 +22,18 @@ export function chord(e: KeyboardEvent): string {
   return `${e.ctrlKey || e.metaKey ? "ctrl+" : ""}${e.shiftKey && (e.ctrlKey || e.metaKey) ? "shift+" : ""}${key}`;
 }
 
+/** Whether keys belong to the element: one types in it, or chooses with the arrows. */
+function takesKeys(target: HTMLElement): boolean {
+  if (target.tagName === "INPUT") return !["checkbox", "radio", "button"].includes((target as HTMLInputElement).type);
+  return /^(TEXTAREA|SELECT)$/.test(target.tagName) || target.isContentEditable;
+}
+const dialogOpen = () =>
+  document.querySelector('[role="dialog"][data-state="open"], [role="alertdialog"][data-state="open"]') !== null;
+
 export function onKey(e: KeyboardEvent) {
-  const target = e.target as HTMLElement;
-  const typing = /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || target.isContentEditable;
   const pressed = chord(e);
-  if (typing && !pressed.startsWith("ctrl+k") && pressed !== "Escape") return;
+  if (takesKeys(e.target as HTMLElement) && !pressed.startsWith("ctrl+k") && pressed !== "Escape") return;
+  if (dialogOpen()) return; // what lies behind a dialog hears no keys
   const found = [...all.values()].find((c) => c.keys?.split(" ").includes(pressed));
   if (found) {
     e.preventDefault();

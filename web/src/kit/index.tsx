@@ -6,10 +6,28 @@ type Status = "taut" | "slack" | "parted" | "loose";
 
 /** The string mark of a status; never without its word near by. */
 export function Mark({ status, off }: { status: Status; off?: boolean }) {
-  const d = { taut: "M1 6H23", slack: "M1 3Q12 13 23 3", parted: "M1 6H8l2-3M10 9l-2-3M23 6h-7l-2-3M14 9l2-3", loose: "M1 6H23" }[off ? "loose" : status];
+  const d = {
+    taut: "M1 6H23",
+    slack: "M1 3Q12 13 23 3",
+    parted: "M1 6H8l2-3M10 9l-2-3M23 6h-7l-2-3M14 9l2-3",
+    loose: "M1 6H23",
+  }[off ? "loose" : status];
   return (
-    <svg width="24" height="12" className="inline-block shrink-0" style={{ color: `var(--${off ? "loose" : status})` }} aria-hidden>
-      <path d={d} fill="none" stroke="currentColor" strokeWidth="1.8" strokeDasharray={status === "loose" || off ? "1.5 3" : undefined} strokeLinecap="round" />
+    <svg
+      width="24"
+      height="12"
+      className="inline-block shrink-0"
+      style={{ color: `var(--${off ? "loose" : status})` }}
+      aria-hidden
+    >
+      <path
+        d={d}
+        fill="none"
+        stroke="currentColor"
+        strokeWidth="1.8"
+        strokeDasharray={status === "loose" || off ? "1.5 3" : undefined}
+        strokeLinecap="round"
+      />
     </svg>
   );
 }
@@ -30,7 +48,10 @@ export function Hint({ text, children }: { text: string; children: ReactNode }) 
     <Tooltip.Root>
       <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
       <Tooltip.Portal>
-        <Tooltip.Content sideOffset={6} className="z-50 max-w-72 rounded border border-rule bg-card px-2.5 py-1.5 text-[13px] text-ink shadow-lg">
+        <Tooltip.Content
+          sideOffset={6}
+          className="z-50 max-w-72 rounded border border-rule bg-card px-2.5 py-1.5 text-[13px] text-ink shadow-lg"
+        >
           {text}
         </Tooltip.Content>
       </Tooltip.Portal>
@@ -47,7 +68,11 @@ interface Act extends ButtonHTMLAttributes<HTMLButtonElement> {
 
 export function Button({ main, why, pressed, busy, className = "", children, ...rest }: Act) {
   const off = Boolean(why) || busy;
-  const look = main ? "bg-action text-card border-action" : pressed ? "bg-halo border-lamp text-ink" : "bg-card border-rule text-action hover:border-action";
+  const look = main
+    ? "bg-action text-card border-action"
+    : pressed
+      ? "bg-halo border-lamp text-ink"
+      : "bg-card border-rule text-action hover:border-action";
   return (
     <Hint text={why ?? ""}>
       <span className="inline-block">
@@ -67,7 +92,19 @@ export function Button({ main, why, pressed, busy, className = "", children, ...
   );
 }
 
-export function Row({ name, value, unit, limit, doubt }: { name: string; value: ReactNode; unit?: string; limit?: string; doubt?: boolean }) {
+export function Row({
+  name,
+  value,
+  unit,
+  limit,
+  doubt,
+}: {
+  name: string;
+  value: ReactNode;
+  unit?: string;
+  limit?: string;
+  doubt?: boolean;
+}) {
   return (
     <div className="flex items-baseline gap-2 border-b border-rule/60 py-1 last:border-0">
       <span className="flex-1 text-[13.5px]">{name}</span>
@@ -78,17 +115,28 @@ export function Row({ name, value, unit, limit, doubt }: { name: string; value: 
   );
 }
 
-export function Field({ label, unit, ...rest }: InputHTMLAttributes<HTMLInputElement> & { label: string; unit?: string }) {
+export function Field({
+  label,
+  unit,
+  ...rest
+}: InputHTMLAttributes<HTMLInputElement> & { label: string; unit?: string }) {
   return (
     <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
       <span className="flex-1">{label}</span>
-      <input {...rest} className={`w-24 rounded border border-rule bg-card px-1.5 py-0.5 font-mono text-[13px] ${rest.type === "text" ? "" : "text-right"} ${rest.className ?? ""}`} />
+      <input
+        {...rest}
+        className={`w-24 rounded border border-rule bg-card px-1.5 py-0.5 font-mono text-[13px] ${rest.type === "text" ? "" : "text-right"} ${rest.className ?? ""}`}
+      />
       {unit !== undefined && <span className="w-7 font-mono text-[12px] text-quiet">{unit}</span>}
     </label>
   );
 }
 
-export function Pick({ label, options, ...rest }: SelectHTMLAttributes<HTMLSelectElement> & { label: string; options: [string, string][] }) {
+export function Pick({
+  label,
+  options,
+  ...rest
+}: SelectHTMLAttributes<HTMLSelectElement> & { label: string; options: [string, string][] }) {
   return (
     <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
       <span className="flex-1">{label}</span>
@@ -104,10 +152,18 @@ export function Pick({ label, options, ...rest }: SelectHTMLAttributes<HTMLSelec
 }
 
 /** The sentence a card begins with. */
-export const Sentence = ({ children }: { children: ReactNode }) => <p className="mb-2 text-[18px] leading-[1.35] font-medium">{children}</p>;
-export const Quiet = ({ children }: { children: ReactNode }) => <p className="my-1.5 text-[13px] leading-snug text-quiet">{children}</p>;
-export const Actions = ({ children }: { children: ReactNode }) => <div className="my-2 flex flex-wrap gap-1.5">{children}</div>;
-export const Heading = ({ children }: { children: ReactNode }) => <h3 className="mt-3 mb-1 text-[12px] font-semibold tracking-wide text-quiet">{children}</h3>;
+export const Sentence = ({ children }: { children: ReactNode }) => (
+  <p className="mb-2 text-[18px] leading-[1.35] font-medium">{children}</p>
+);
+export const Quiet = ({ children }: { children: ReactNode }) => (
+  <p className="my-1.5 text-[13px] leading-snug text-quiet">{children}</p>
+);
+export const Actions = ({ children }: { children: ReactNode }) => (
+  <div className="my-2 flex flex-wrap gap-1.5">{children}</div>
+);
+export const Heading = ({ children }: { children: ReactNode }) => (
+  <h3 className="mt-3 mb-1 text-[12px] font-semibold tracking-wide text-quiet">{children}</h3>
+);
 
 export interface Column<T> {
   head: string;
@@ -115,12 +171,16 @@ export interface Column<T> {
   value?: (row: T) => string | number | null; // for sorting and copying
   figure?: boolean;
   width?: string;
+  says?: string; // what a column without a head holds, for those who do not see it
 }
 
-export const fixed = (v: number | null | undefined, digits = 1) => (v === null || v === undefined || !Number.isFinite(v) ? "–" : signed(v.toFixed(digits)));
+export const fixed = (v: number | null | undefined, digits = 1) =>
+  v === null || v === undefined || !Number.isFinite(v) ? "–" : signed(v.toFixed(digits));
 const signed = (text: string) => (/^-0\.?0*$/.test(text) ? text.slice(1) : text.replace("-", "−"));
 /** 1234567 as 1,234,567; by hand, since the first use of the browser's own way takes a tenth of a second. */
 export const grouped = (v: number) => String(Math.round(v)).replace(/\B(?=(\d{3})+$)/g, ",");
 export function megabytes(v: number): string {
   return v > 1e9 ? `${(v / 1e9).toFixed(2)} GB` : v > 1e6 ? `${(v / 1e6).toFixed(1)} MB` : `${(v / 1e3).toFixed(0)} kB`;
 }
+/** What the server says in words; nothing when it says none. */
+export const words = (v: unknown) => (typeof v === "string" ? v : "");

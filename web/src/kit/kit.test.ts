@@ -19,8 +19,23 @@ describe("frames on the screen", () => {
 
 describe("figures", () => {
   test("have a true minus, no minus zero, and a dash for what is not known", () => {
-    expect([0, 7, 999, 1000, 12345, 1234567, 9876543210, -4321].map(grouped)).toEqual(["0", "7", "999", "1,000", "12,345", "1,234,567", "9,876,543,210", "-4,321"]);
-    expect([fixed(-1.25, 1), fixed(-0.04, 1), fixed(null), fixed(Number.NaN), fixed(2, 3)]).toEqual(["−1.3", "0.0", "–", "–", "2.000"]);
+    expect([0, 7, 999, 1000, 12345, 1234567, 9876543210, -4321].map(grouped)).toEqual([
+      "0",
+      "7",
+      "999",
+      "1,000",
+      "12,345",
+      "1,234,567",
+      "9,876,543,210",
+      "-4,321",
+    ]);
+    expect([fixed(-1.25, 1), fixed(-0.04, 1), fixed(null), fixed(Number.NaN), fixed(2, 3)]).toEqual([
+      "−1.3",
+      "0.0",
+      "–",
+      "–",
+      "2.000",
+    ]);
   });
   test("come in the unit of the project", () => {
     expect([lengthIn(1.5, "m"), lengthIn(-1.5, "mm"), lengthIn(0.3048, "ft")]).toEqual(["1.500", "−1500", "1.000"]);
@@ -29,6 +44,12 @@ describe("figures", () => {
 });
 
 test("keys are named as the sheet of keys names them", () => {
-  const key = (part: Partial<KeyboardEvent>) => chord({ ctrlKey: false, metaKey: false, shiftKey: false, ...part } as KeyboardEvent);
-  expect([key({ key: "z", ctrlKey: true }), key({ key: "Z", metaKey: true, shiftKey: true }), key({ key: "?", shiftKey: true }), key({ key: "Delete" })]).toEqual(["ctrl+z", "ctrl+shift+z", "?", "Delete"]);
+  const key = (part: Partial<KeyboardEvent>) =>
+    chord({ ctrlKey: false, metaKey: false, shiftKey: false, ...part } as KeyboardEvent);
+  expect([
+    key({ key: "z", ctrlKey: true }),
+    key({ key: "Z", metaKey: true, shiftKey: true }),
+    key({ key: "?", shiftKey: true }),
+    key({ key: "Delete" }),
+  ]).toEqual(["ctrl+z", "ctrl+shift+z", "?", "Delete"]);
 });

@@ -1,8 +1,20 @@
-/** A ledger table: sortable, keyboard-driven, copies to a spreadsheet. */
-import { useMemo, useState, type KeyboardEvent } from "react";
+/** A ledger: sortable, filterable, keyboard-driven, copies to a spreadsheet; only the rows in view are in the page. */
+import {
+  getCoreRowModel,
+  getFilteredRowModel,
+  getSortedRowModel,
+  useReactTable,
+  type ColumnDef,
+  type SortingState,
+} from "@tanstack/react-table";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useId, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import type { Column } from ".";
+import { stateOf, Trouble, type Asked } from "./await";
 
 interface Props<T> {
+  what: string; // "links", as it is said while they are read
+  from: Asked[];
   rows: T[];
   columns: Column<T>[];
   id: (row: T) => string;
@@ -10,64 +22,187 @@ interface Props<T> {
   onSelect?: (row: T) => void;
   empty: string;
 }
+const MANY = 80; // rows from which only those in view are drawn
 
-export function Table<T>({ rows, columns, id, selected, onSelect, empty }: Props<T>) {
-  const [order, setOrder] = useState<{ column: number; up: boolean } | null>(null);
-  const sorted = useMemo(() => {
-    const value = order && columns[order.column]?.value;
-    if (!order || !value) return rows;
-    const sign = order.up ? 1 : -1;
-    return [...rows].sort((a, b) => {
-      const [x, y] = [value(a), value(b)];
-      if (x === null || y === null) return x === y ? 0 : x === null ? 1 : -1;
-      return (x < y ? -1 : x > y ? 1 : 0) * sign;
-    });
-  }, [rows, order, columns]);
+export function Table<T>({ what, from, rows, columns, id, selected, onSelect, empty }: Props<T>) {
+  const own = useId();
+  const scroller = useRef<HTMLDivElement>(null);
+  const [sorting, setSorting] = useState<SortingState>([]);
+  const [find, setFind] = useState("");
+  const state = stateOf(from);
+  const defs = useMemo<ColumnDef<T>[]>(
+    () =>
+      columns.map((c, k) => ({
+        id: String(k),
+        accessorFn: (row: T) => c.value?.(row) ?? undefined,
+        sortUndefined: "last",
+        sortingFn: (a, b, column) => compare(a.getValue(column), b.getValue(column)),
+        enableSorting: Boolean(c.value),
+        enableGlobalFilter: Boolean(c.value),
+      })),
+    [columns],
+  );
+
+  const table = useReactTable({
+    data: rows,
+    columns: defs,
+    state: { sorting, globalFilter: find },
+    onSortingChange: setSorting,
+    globalFilterFn: (row, column, text: string) =>
+      String(row.getValue(column) ?? "")
+        .toLowerCase()
+        .includes(text.trim().toLowerCase()),
+    getColumnCanGlobalFilter: (column) => column.columnDef.enableGlobalFilter !== false,
+    getRowId: id,
+    getCoreRowModel: getCoreRowModel(),
+    getSortedRowModel: getSortedRowModel(),
+    getFilteredRowModel: getFilteredRowModel(),
+  });
+  const shown = table.getRowModel().rows;
+  const few = shown.length < MANY;
+  const virtual = useVirtualizer({
+    count: shown.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => 27,
+    overscan: 12,
+    enabled: !few,
+    getItemKey: (k) => shown[k]?.id ?? k,
+  });
+  const chosen = shown.findIndex((r) => selected?.(r.original));
+  useEffect(() => {
+    if (chosen < 0) return;
+    if (few) scroller.current?.querySelector('[aria-selected="true"]')?.scrollIntoView({ block: "nearest" });
+    else virtual.scrollToIndex(chosen);
+  }, [chosen, few, virtual]);
 
   function onKey(event: KeyboardEvent) {
+    if ((event.target as HTMLElement).closest("input, select, textarea, button, a")) return; // keys in a field are the field's
     if (event.key === "c" && (event.ctrlKey || event.metaKey) && !window.getSelection()?.toString()) {
-      const text = [columns.map((c) => c.head), ...sorted.map((r) => columns.map((c) => String(c.value?.(r) ?? "")))].map((r) => r.join("\t")).join("\n");
+      const text = [
+        columns.map((c) => c.head),
+        ...shown.map((r) => columns.map((c) => String(c.value?.(r.original) ?? ""))),
+      ]
+        .map((r) => r.join("\t"))
+        .join("\n");
       void navigator.clipboard.writeText(text);
       return;
     }
-    const step = event.key === "ArrowDown" ? 1 : event.key === "ArrowUp" ? -1 : 0;
-    if (!step || !onSelect) return;
+    const to = {
+      ArrowDown: chosen + 1,
+      ArrowUp: chosen - 1,
+      Home: 0,
+      End: shown.length - 1,
+      PageDown: chosen + 10,
+      PageUp: chosen - 10,
+    }[event.key];
+    if (to === undefined || !onSelect) return;
     event.preventDefault();
-    const at = sorted.findIndex((r) => selected?.(r));
-    const next = sorted[Math.max(0, Math.min(sorted.length - 1, at + step))];
-    if (next) onSelect(next);
+    event.stopPropagation();
+    const next = shown[Math.max(0, Math.min(shown.length - 1, to))];
+    if (next) onSelect(next.original);
   }
 
+  if (state === "failed") return <div className="p-2">{<Trouble asked={from} what={what} />}</div>;
+  if (state === "loading")
+    return (
+      <p role="status" className="p-4 text-[13.5px] text-quiet">
+        Reading {what} …
+      </p>
+    );
   if (rows.length === 0) return <p className="p-4 text-[13.5px] text-quiet">{empty}</p>;
+  const items = few
+    ? shown.map((r, k) => ({ row: r, index: k }))
+    : virtual.getVirtualItems().map((v) => ({ row: shown[v.index]!, index: v.index }));
+  const before = few ? 0 : (virtual.getVirtualItems()[0]?.start ?? 0);
+  const after = few ? 0 : virtual.getTotalSize() - (virtual.getVirtualItems().at(-1)?.end ?? 0);
   return (
-    <table className="w-full border-collapse text-[13px]" tabIndex={0} onKeyDown={onKey}>
-      <thead className="sticky top-0 z-10 bg-card">
-        <tr>
-          {columns.map((c, k) => (
-            <th key={c.head} className={`px-3 py-1 text-[11.5px] font-normal text-quiet ${c.figure ? "text-right" : "text-left"}`} style={{ width: c.width }}>
-              {c.value ? (
-                <button type="button" className="cursor-pointer" onClick={() => setOrder({ column: k, up: order?.column === k ? !order.up : true })}>
-                  {c.head}
-                  {order?.column === k ? (order.up ? " ↑" : " ↓") : ""}
-                </button>
-              ) : (
-                c.head
-              )}
-            </th>
-          ))}
-        </tr>
-      </thead>
-      <tbody>
-        {sorted.map((r) => (
-          <tr key={id(r)} data-row={id(r)} aria-selected={selected?.(r)} onClick={() => onSelect?.(r)} className={`border-t border-rule/50 ${selected?.(r) ? "bg-halo" : "hover:bg-paper"} ${onSelect ? "cursor-pointer" : ""}`}>
-            {columns.map((c) => (
-              <td key={c.head} className={`px-3 py-[3px] ${c.figure ? "figure" : ""}`}>
-                {c.cell(r)}
-              </td>
-            ))}
+    <div ref={scroller} className="h-full overflow-auto">
+      {state === "old" && <Trouble asked={from} what={what} old />}
+      {(rows.length > 10 || find !== "") && (
+        <div className="sticky left-0 flex items-center gap-3 px-3 pt-1 text-[12px] text-quiet">
+          <input
+            aria-label={`Filter ${what}`}
+            placeholder={`Filter ${what}`}
+            value={find}
+            onChange={(e) => setFind(e.target.value)}
+            className="w-48 rounded border border-rule bg-card px-2 py-0.5 text-[12.5px] text-ink"
+          />
+          {find.trim() !== "" && `${shown.length} of ${rows.length}`}
+        </div>
+      )}
+      <table
+        role="grid"
+        aria-label={what}
+        aria-rowcount={shown.length + 1}
+        aria-activedescendant={chosen < 0 ? undefined : `${own}-${chosen}`}
+        className="w-full border-collapse text-[13px]"
+        tabIndex={0}
+        onKeyDown={onKey}
+      >
+        <thead className="sticky top-0 z-10 bg-card">
+          <tr>
+            {columns.map((c, k) => {
+              const column = table.getColumn(String(k))!;
+              const order = column.getIsSorted();
+              return (
+                <th
+                  key={k}
+                  scope="col"
+                  aria-sort={order ? (order === "asc" ? "ascending" : "descending") : undefined}
+                  className={`px-3 py-1 text-[11.5px] font-normal text-quiet ${c.figure ? "text-right" : "text-left"}`}
+                  style={{ width: c.width }}
+                >
+                  {c.value && c.head ? (
+                    <button
+                      type="button"
+                      className="cursor-pointer"
+                      onClick={() => column.toggleSorting(order === "asc")}
+                    >
+                      {c.head}
+                      {order ? (order === "asc" ? " ↑" : " ↓") : ""}
+                    </button>
+                  ) : (
+                    c.head || <span className="sr-only">{c.says ?? "what can be done"}</span>
+                  )}
+                </th>
+              );
+            })}
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {before > 0 && <tr aria-hidden style={{ height: before }} />}
+          {items.map(({ row, index }) => {
+            const on = selected?.(row.original) ?? false;
+            return (
+              <tr
+                key={row.id}
+                id={`${own}-${index}`}
+                ref={few ? undefined : virtual.measureElement}
+                data-index={index}
+                data-row={row.id}
+                aria-rowindex={index + 2}
+                aria-selected={onSelect ? on : undefined}
+                onClick={() => onSelect?.(row.original)}
+                className={`border-t border-rule/50 ${on ? "bg-halo" : "hover:bg-paper"} ${onSelect ? "cursor-pointer" : ""}`}
+              >
+                {columns.map((c, k) => (
+                  <td role="gridcell" key={k} className={`px-3 py-[3px] ${c.figure ? "figure" : ""}`}>
+                    {c.cell(row.original)}
+                  </td>
+                ))}
+              </tr>
+            );
+          })}
+          {after > 0 && <tr aria-hidden style={{ height: after }} />}
+        </tbody>
+      </table>
+      {shown.length === 0 && <p className="p-4 text-[13.5px] text-quiet">Nothing matches “{find.trim()}”.</p>}
+    </div>
   );
+}
+
+/** Numbers by size, words as people order them ("ST-2" before "ST-10"). */
+function compare(a: unknown, b: unknown): number {
+  if (typeof a === "number" && typeof b === "number") return a - b;
+  return String(a).localeCompare(String(b), "en", { numeric: true });
 }

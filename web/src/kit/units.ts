@@ -1,7 +1,14 @@
 /** Lengths as the project shows them. The server speaks metres. */
-export const UNITS = { m: { name: "m", metre: 1, digits: 3 }, mm: { name: "mm", metre: 1000, digits: 0 }, ft: { name: "ft", metre: 1 / 0.3048, digits: 3 } } as const;
+export const UNITS = {
+  m: { name: "m", metre: 1, digits: 3 },
+  mm: { name: "mm", metre: 1000, digits: 0 },
+  ft: { name: "ft", metre: 1 / 0.3048, digits: 3 },
+} as const;
 export type Unit = keyof typeof UNITS;
-export const lengthIn = (metres: number, unit: Unit) => (metres * UNITS[unit].metre).toFixed(UNITS[unit].digits).replace("-", "−");
+export const lengthIn = (metres: number, unit: Unit) =>
+  (metres * UNITS[unit].metre).toFixed(UNITS[unit].digits).replace("-", "−");
+
+export const EYE = [1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1];
 
 /** A point (project frame) in the frame of T (16 numbers, row by row). */
 export function into(t: number[], p: number[]): [number, number, number] {
@@ -9,12 +16,22 @@ export function into(t: number[], p: number[]): [number, number, number] {
   return [row(0), row(1), row(2)];
 }
 
+/** Height in the frame of T of a level plane at z of the project; frames are level but for what control says. */
+export const heightIn = (t: number[], z: number) => t[10]! * z + t[11]!;
+
 /** The inverse of a rigid transform, row by row. */
 export function inverse(t: number[]): number[] {
   const r = (i: number, j: number) => t[4 * i + j]!;
-  const out = [0, 1, 2].flatMap((i) => [r(0, i), r(1, i), r(2, i), -(r(0, i) * t[3]! + r(1, i) * t[7]! + r(2, i) * t[11]!)]);
+  const out = [0, 1, 2].flatMap((i) => [
+    r(0, i),
+    r(1, i),
+    r(2, i),
+    -(r(0, i) * t[3]! + r(1, i) * t[7]! + r(2, i) * t[11]!),
+  ]);
   return [...out, 0, 0, 0, 1];
 }
 export function product(a: number[], b: number[]): number[] {
-  return Array.from({ length: 16 }, (_, k) => [0, 1, 2, 3].reduce((sum, j) => sum + a[4 * Math.floor(k / 4) + j]! * b[4 * j + (k % 4)]!, 0));
+  return Array.from({ length: 16 }, (_, k) =>
+    [0, 1, 2, 3].reduce((sum, j) => sum + a[4 * Math.floor(k / 4) + j]! * b[4 * j + (k % 4)]!, 0),
+  );
 }

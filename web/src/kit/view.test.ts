@@ -3,7 +3,10 @@ import { beforeEach, describe, expect, test, vi } from "vitest";
 import { commands, onKey, provide } from "./commands";
 
 const kept = new Map<string, string>();
-vi.stubGlobal("localStorage", { getItem: (k: string) => kept.get(k) ?? null, setItem: (k: string, v: string) => kept.set(k, v) });
+vi.stubGlobal("localStorage", {
+  getItem: (k: string) => kept.get(k) ?? null,
+  setItem: (k: string, v: string) => kept.set(k, v),
+});
 const replaceState = vi.fn();
 vi.stubGlobal("window", { history: { replaceState } });
 const { useView } = await import("./view");
@@ -15,11 +18,26 @@ beforeEach(() => {
 });
 
 describe("what is in hand", () => {
-  const pick = { tool: "pick" as const, picks: [[1, 2, 3]], onPick: () => {}, placing: { a: "a", station: "b", pose: [] }, drawing: true };
+  const pick = {
+    tool: "pick" as const,
+    picks: [[1, 2, 3]],
+    onPick: () => {},
+    placing: { a: "a", station: "b", pose: [] },
+    drawing: true,
+  };
   test("is put down by the next step, whose panes and address come with it", () => {
     view().set({ ...pick, ledger: "jobs" });
     view().go("prove");
-    expect(view()).toMatchObject({ step: "prove", tool: "none", picks: [], onPick: null, placing: null, outline: null, drawing: false, ledger: "" });
+    expect(view()).toMatchObject({
+      step: "prove",
+      tool: "none",
+      picks: [],
+      onPick: null,
+      placing: null,
+      outline: null,
+      drawing: false,
+      ledger: "",
+    });
     expect(view().panes).toEqual(["plan", "slice"]);
     expect(replaceState).toHaveBeenCalledWith(null, "", "/p/p1/prove");
   });
@@ -43,7 +61,14 @@ test("another project begins afresh, but colours and ground are remembered", () 
   view().set({ eyes: { a: false }, colourBy: "height", ground: "paper", target: "T1" });
   view().moveSlab({ height: 3 });
   view().open("p2");
-  expect(view()).toMatchObject({ project: "p2", step: "bring_in", eyes: {}, target: null, colourBy: "height", ground: "paper" });
+  expect(view()).toMatchObject({
+    project: "p2",
+    step: "bring_in",
+    eyes: {},
+    target: null,
+    colourBy: "height",
+    ground: "paper",
+  });
   expect(view().slab.height).toBe(-0.5);
   expect([...kept.values()]).toEqual(["height", "paper"]);
 });
@@ -60,9 +85,19 @@ test("stations are chosen one at a time, or gathered with Ctrl; either way a lin
 });
 
 describe("keys", () => {
+  let dialog = false;
+  vi.stubGlobal("document", { querySelector: () => (dialog ? {} : null) });
   const press = (key: string, tagName = "DIV", part: Partial<KeyboardEvent> = {}) => {
     const preventDefault = vi.fn();
-    onKey({ key, ctrlKey: false, metaKey: false, shiftKey: false, target: { tagName, isContentEditable: false }, preventDefault, ...part } as unknown as KeyboardEvent);
+    onKey({
+      key,
+      ctrlKey: false,
+      metaKey: false,
+      shiftKey: false,
+      target: { tagName, isContentEditable: false },
+      preventDefault,
+      ...part,
+    } as unknown as KeyboardEvent);
     return preventDefault.mock.calls.length > 0;
   };
   const undo = vi.fn();
@@ -74,7 +109,12 @@ describe("keys", () => {
   ];
   test("reach their command by any of its chords, and no other key is taken from the browser", () => {
     const forget = provide(given);
-    expect([press("z", "DIV", { ctrlKey: true }), press("u"), press("z"), press("F5")]).toEqual([true, true, false, false]);
+    expect([press("z", "DIV", { ctrlKey: true }), press("u"), press("z"), press("F5")]).toEqual([
+      true,
+      true,
+      false,
+      false,
+    ]);
     expect(undo).toHaveBeenCalledTimes(2);
     forget();
     expect(press("u")).toBe(false);
@@ -82,10 +122,23 @@ describe("keys", () => {
   test("belong to the field one types in, except the palette's", () => {
     const forget = provide(given);
     undo.mockClear();
-    for (const field of ["INPUT", "TEXTAREA", "SELECT"]) expect([press("u", field), press("z", field, { ctrlKey: true })]).toEqual([false, false]);
+    for (const field of ["INPUT", "TEXTAREA", "SELECT"])
+      expect([press("u", field), press("z", field, { ctrlKey: true })]).toEqual([false, false]);
     expect(undo).not.toHaveBeenCalled();
     expect(press("k", "INPUT", { ctrlKey: true })).toBe(true);
     expect(palette).toHaveBeenCalledOnce();
+    forget();
+  });
+  test("go nowhere behind an open dialog, and are not lost on a tick", () => {
+    const forget = provide(given);
+    undo.mockClear();
+    dialog = true;
+    expect([press("u"), press("z", "DIV", { ctrlKey: true })]).toEqual([false, false]);
+    dialog = false;
+    expect(
+      press("u", "INPUT", { target: { tagName: "INPUT", type: "checkbox", isContentEditable: false } } as never),
+    ).toBe(true);
+    expect(undo).toHaveBeenCalledOnce();
     forget();
   });
   test("what was provided anew is not forgotten by whoever provided it before", () => {

@@ -20,7 +20,7 @@ export interface Outline {
   view: number[];
   outline: number[][];
   stations: string[];
-  count: number | null; // as the server counted
+  count: number | null | "many"; // as the server counted; null while it counts, many: too much to be counted
 }
 interface Placing {
   a: string;
@@ -49,7 +49,7 @@ interface State {
   layer: string;
   sheet: "density" | "colour" | "off";
   slab: Slab;
-  drawn: { points: number; busy: boolean };
+  drawn: { points: number; busy: boolean; failing: number };
   ledger: string;
   palette: boolean;
   keys: boolean;
@@ -63,15 +63,46 @@ interface Actions {
   letGo: () => void;
 }
 
-const remembered = <T extends string>(key: string, otherwise: T): T => (localStorage.getItem(`lantern.${key}`) as T | null) ?? otherwise;
+const remembered = <T extends string>(key: string, otherwise: T): T =>
+  (localStorage.getItem(`lantern.${key}`) as T | null) ?? otherwise;
 
 const FRESH = {
-  stations: [], link: null, target: null, section: null, trace: null, eyes: {}, tool: "none" as Tool, picks: [], onPick: null, placing: null, hover: null, outline: null, drawing: false, layer: "wall", sheet: "density" as const,
-  slab: { height: -0.5, planDepth: 0.4, origin: [0, 0] as [number, number], azimuth: 0, sliceDepth: 0.2, cutPlan: true, lid: 0.6, cutLid: true },
+  stations: [],
+  link: null,
+  target: null,
+  section: null,
+  trace: null,
+  eyes: {},
+  tool: "none" as Tool,
+  picks: [],
+  onPick: null,
+  placing: null,
+  hover: null,
+  outline: null,
+  drawing: false,
+  layer: "wall",
+  sheet: "density" as const,
+  slab: {
+    height: -0.5,
+    planDepth: 0.4,
+    origin: [0, 0] as [number, number],
+    azimuth: 0,
+    sliceDepth: 0.2,
+    cutPlan: true,
+    lid: 0.6,
+    cutLid: true,
+  },
 };
 
 const PANES: Record<StepId, PaneName[]> = {
-  bring_in: ["space"], tie: ["plan"], prove: ["plan", "slice"], place: ["space", "plan"], clean: ["space", "plan"], colour: ["space"], draw: ["plan"], hand_over: ["space"],
+  bring_in: ["space"],
+  tie: ["plan"],
+  prove: ["plan", "slice"],
+  place: ["space", "plan"],
+  clean: ["space", "plan"],
+  colour: ["space"],
+  draw: ["plan"],
+  hand_over: ["space"],
 };
 
 export const useView = create<State & Actions>((set, get) => ({
@@ -81,7 +112,7 @@ export const useView = create<State & Actions>((set, get) => ({
   colourBy: remembered("colourBy", "station"),
   ground: remembered("ground", "ink"),
   panes: ["space"],
-  drawn: { points: 0, busy: false },
+  drawn: { points: 0, busy: false, failing: 0 },
   ledger: "",
   palette: false,
   keys: false,
@@ -92,13 +123,28 @@ export const useView = create<State & Actions>((set, get) => ({
   },
   open: (project) => set({ project, ...FRESH, step: "bring_in", panes: PANES.bring_in, ledger: "" }),
   go: (step) => {
-    set({ step, panes: PANES[step], tool: "none", picks: [], onPick: null, placing: null, outline: null, drawing: false, trace: null, ledger: "", section: step === "draw" ? get().section : null });
+    set({
+      step,
+      panes: PANES[step],
+      tool: "none",
+      picks: [],
+      onPick: null,
+      placing: null,
+      outline: null,
+      drawing: false,
+      trace: null,
+      ledger: "",
+      section: step === "draw" ? get().section : null,
+    });
     const { project } = get();
     if (project) window.history.replaceState(null, "", `/p/${project}/${step}`);
   },
   selectStation: (id, more) => {
     const { stations } = get();
-    set({ stations: more ? (stations.includes(id) ? stations.filter((s) => s !== id) : [...stations, id]) : [id], link: null });
+    set({
+      stations: more ? (stations.includes(id) ? stations.filter((s) => s !== id) : [...stations, id]) : [id],
+      link: null,
+    });
   },
   moveSlab: (part) => set({ slab: { ...get().slab, ...part } }),
   letGo: () => set({ tool: "none", picks: [], onPick: null, placing: null, outline: null, drawing: false }),

@@ -4,7 +4,13 @@ import { useAsk } from "../api/queries";
 import { Button } from "../kit";
 
 export function useCancel(id: string) {
-  return useAsk(id, (j: Job) => sent(http.POST("/api/projects/{project_id}/jobs/{job_id}/cancel", { params: { path: { project_id: id, job_id: j.id } } })));
+  return useAsk(id, (j: Job) =>
+    sent(
+      http.POST("/api/projects/{project_id}/jobs/{job_id}/cancel", {
+        params: { path: { project_id: id, job_id: j.id } },
+      }),
+    ),
+  );
 }
 
 export function JobLine({ id, job }: { id: string; job: Job }) {
@@ -20,7 +26,11 @@ export function JobLine({ id, job }: { id: string; job: Job }) {
       <div className="mt-1 h-1.5 rounded bg-rule" role="progressbar" aria-valuenow={Math.round(share * 100)}>
         <div className="h-full rounded bg-action" style={{ width: `${100 * share}%` }} />
       </div>
-      <p className="mt-0.5 text-[12px] text-quiet">{job.state === "waiting" ? "waits for a free worker" : `${job.stage}${left === null ? "" : `, about ${left < 90 ? `${Math.ceil(left)} s` : `${Math.ceil(left / 60)} min`} left`}`}</p>
+      <p className="mt-0.5 text-[12px] text-quiet">
+        {job.state === "waiting"
+          ? "waits for a free worker"
+          : `${job.stage}${left === null ? "" : `, about ${left < 90 ? `${Math.ceil(left)} s` : `${Math.ceil(left / 60)} min`} left`}`}
+      </p>
     </div>
   );
 }

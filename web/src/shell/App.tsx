@@ -1,5 +1,7 @@
 /** Which page: the list of projects, or one project at one step. */
 import { useEffect, useState } from "react";
+import { Boundary } from "../kit/boundary";
+import { Confirm } from "../kit/confirm";
 import { type StepId, useView } from "../kit/view";
 import { Notices } from "./Notices";
 import { Projects } from "./Projects";
@@ -28,7 +30,10 @@ export function App() {
   };
   return (
     <>
-      {project ? <Workplace key={project} id={project} leave={() => open(null)} /> : <Projects open={open} />}
+      <Boundary key={project ?? ""} what="This page">
+        {project ? <Workplace key={project} id={project} leave={() => open(null)} /> : <Projects open={open} />}
+      </Boundary>
+      <Confirm />
       <Notices />
     </>
   );

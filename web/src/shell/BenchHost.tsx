@@ -2,11 +2,22 @@
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Bench } from "../bench/bench";
 import type { PaneKind, Rect, Scene } from "../bench/types";
-import { bytes, early, http, sent } from "../api/client";
-import { tell, tellError, useBoxes, useEdits, useNetwork, useProject, useSightings, useStations, useTiles } from "../api/queries";
+import { bytes, http, sent } from "../api/client";
+import {
+  tell,
+  tellError,
+  useBoxes,
+  useEdits,
+  useNetwork,
+  useProject,
+  useSightings,
+  useStations,
+  useTiles,
+} from "../api/queries";
 import { fixed } from "../kit";
+import { stateOf, Trouble } from "../kit/await";
 import { provide } from "../kit/commands";
-import { into, lengthIn, UNITS } from "../kit/units";
+import { EYE, heightIn, into, lengthIn, UNITS } from "../kit/units";
 import { type Outline, useView } from "../kit/view";
 import { boxInfo, dots, seen, stationInfos, strings } from "./scene";
 
@@ -22,8 +33,14 @@ function rects(kinds: PaneKind[], w: number, h: number): { kind: PaneKind; rect:
   if (!c) {
     const [half, rest] = rows ? [Math.round(h / 2), h - Math.round(h / 2)] : [Math.round(w / 2), w - Math.round(w / 2)];
     return rows
-      ? [{ kind: a, rect: { x: 0, y: 0, w, h: half } }, { kind: b, rect: { x: 0, y: half, w, h: rest } }]
-      : [{ kind: a, rect: { x: 0, y: 0, w: half, h } }, { kind: b, rect: { x: half, y: 0, w: rest, h } }];
+      ? [
+          { kind: a, rect: { x: 0, y: 0, w, h: half } },
+          { kind: b, rect: { x: 0, y: half, w, h: rest } },
+        ]
+      : [
+          { kind: a, rect: { x: 0, y: 0, w: half, h } },
+          { kind: b, rect: { x: half, y: 0, w: rest, h } },
+        ];
   }
   const [left, top] = [Math.round(w * 0.55), Math.round(h / 2)];
   return [
@@ -40,8 +57,9 @@ export function BenchHost({ id }: { id: string }) {
   const [failed, setFailed] = useState("");
   const view = useView();
   const project = useProject(id).data;
-  const stations = useStations(id).data;
-  const tiles = useTiles(id).data;
+  const read = [useStations(id), useTiles(id)] as const;
+  const stations = read[0].data;
+  const tiles = read[1].data;
   const network = useNetwork(id).data;
   const sightings = useSightings(id).data;
   const boxes = useBoxes(id).data;
@@ -49,8 +67,17 @@ export function BenchHost({ id }: { id: string }) {
 
   const count = useRef((outline: Outline) => {
     useView.getState().set({ outline: { ...outline, count: null } });
-    sent(http.POST("/api/projects/{project_id}/lasso", { params: { path: { project_id: id } }, body: { view: outline.view, outline: outline.outline, stations: outline.stations, only_count: true } }))
-      .then((r) => useView.getState().outline?.outline === outline.outline && useView.getState().set({ outline: { ...outline, count: r.count } }))
+    sent(
+      http.POST("/api/projects/{project_id}/lasso", {
+        params: { path: { project_id: id } },
+        body: { view: outline.view, outline: outline.outline, stations: outline.stations, only_count: true },
+      }),
+    )
+      .then(
+        (r) =>
+          useView.getState().outline?.outline === outline.outline &&
+          useView.getState().set({ outline: { ...outline, count: r.count ?? "many" } }),
+      )
       .catch(tellError);
   });
 
@@ -62,9 +89,15 @@ export function BenchHost({ id }: { id: string }) {
     if (view.placing) for (const s of infos) s.visible = s.id === view.placing.station || s.id === view.placing.a;
     return {
       stations: infos,
-      tiles: (tiles ?? []) as Scene["tiles"],
-      strings: !["tie", "prove", "place"].includes(view.step) || view.placing ? [] : strings(network, project, view.link, view.stations),
-      dots: view.step === "place" || view.step === "tie" || view.step === "prove" || view.target ? dots(sightings ?? [], view.target) : [],
+      tiles: tiles ?? [],
+      strings:
+        !["tie", "prove", "place"].includes(view.step) || view.placing
+          ? []
+          : strings(network, project, view.link, view.stations),
+      dots:
+        view.step === "place" || view.step === "tie" || view.step === "prove" || view.target
+          ? dots(sightings ?? [], view.target)
+          : [],
       box: boxInfo(boxes ?? []),
       colourBy: view.colourBy,
       ground: view.ground,
@@ -73,7 +106,25 @@ export function BenchHost({ id }: { id: string }) {
       placing: view.placing,
       picks: view.picks,
     };
-  }, [stations, shown, tiles, network, project, sightings, boxes, view.step, view.link, view.stations, view.target, view.colourBy, view.ground, view.slab, view.tool, view.placing, view.picks]);
+  }, [
+    stations,
+    shown,
+    tiles,
+    network,
+    project,
+    sightings,
+    boxes,
+    view.step,
+    view.link,
+    view.stations,
+    view.target,
+    view.colourBy,
+    view.ground,
+    view.slab,
+    view.tool,
+    view.placing,
+    view.picks,
+  ]);
   const now = useRef({ scene, shown });
   now.current = { scene, shown };
 
@@ -83,18 +134,23 @@ export function BenchHost({ id }: { id: string }) {
     try {
       bench.current = new Bench(
         element,
-        async (tile) => (await early<ArrayBuffer>(`/api/tiles/${tile}`)) ?? bytes(`/api/tiles/${tile}`),
+        (tile, signal) => bytes(`/api/projects/${id}/stations/${tile.station}/tiles/${tile.first}`, signal),
         {
           select: (what) => {
             if (what?.station) v().selectStation(what.station, false);
             else v().set({ link: what?.link ?? null, stations: [], target: null });
           },
           hover: (at) => v().set({ hover: at }),
-          lasso: (matrix, outline) => count.current({ view: matrix, outline, stations: [...now.current.shown], count: null }),
+          lasso: (matrix, outline) =>
+            count.current({ view: matrix, outline, stations: [...now.current.shown], count: null }),
           pick: (at) => (at ? v().onPick?.(at) : tell("No point lies there.", "click on a surface, or fly closer")),
           planPick: (at) => v().onPick?.([...at, v().slab.height]),
           placed: (pose) => v().placing && v().set({ placing: { ...v().placing!, pose } }),
-          drawn: (drawn) => (drawn.points !== v().drawn.points || drawn.busy !== v().drawn.busy) && v().set({ drawn }),
+          drawn: (drawn) =>
+            (drawn.points !== v().drawn.points ||
+              drawn.busy !== v().drawn.busy ||
+              drawn.failing !== v().drawn.failing) &&
+            v().set({ drawn }),
           sliceAt: (origin) => v().moveSlab({ origin }),
         },
         now.current.scene,
@@ -117,7 +173,7 @@ export function BenchHost({ id }: { id: string }) {
       bench.current?.dispose();
       bench.current = null;
     };
-  }, []);
+  }, [id]);
 
   const places = useMemo(() => (size.w && size.h ? rects(view.panes, size.w, size.h) : []), [view.panes, size]);
   useEffect(() => bench.current?.layout(places), [places]);
@@ -152,14 +208,64 @@ export function BenchHost({ id }: { id: string }) {
 
   const placed = (stations ?? []).some((s) => s.pose);
   return (
-    <section aria-label="Bench" className="relative h-full min-w-0 flex-1 overflow-hidden bg-[#12161d]" data-drawn={view.drawn.points} data-busy={view.drawn.busy}>
+    <section
+      aria-label="Bench"
+      className="relative h-full min-w-0 flex-1 overflow-hidden bg-[#12161d]"
+      data-drawn={view.drawn.points}
+      data-busy={view.drawn.busy}
+    >
       <div ref={host} className={`absolute inset-0 ${view.tool !== "none" ? "cursor-crosshair" : ""}`} />
-      {failed && <p className="absolute inset-0 grid place-items-center p-8 text-center text-white">The cloud cannot be drawn here: {failed}. Use a browser with WebGL 2. Everything but the panes works without it.</p>}
+      {failed && (
+        <p className="absolute inset-0 grid place-items-center p-8 text-center text-white">
+          The cloud cannot be drawn here: {failed}. Use a browser with WebGL 2. Everything but the panes works without
+          it.
+        </p>
+      )}
       {places.map(({ kind, rect }) => (
-        <PaneHead key={kind} kind={kind} rect={rect} unit={project?.unit ?? "m"} last={places[places.length - 1]?.kind === kind} />
+        <PaneHead
+          key={kind}
+          kind={kind}
+          rect={rect}
+          unit={project?.unit ?? "m"}
+          frame={project?.T_frame_project ?? EYE}
+          last={places[places.length - 1]?.kind === kind}
+        />
       ))}
-      {stations?.length === 0 && <p className="pointer-events-none absolute inset-0 grid place-items-center px-10 text-center text-[15px] text-[#f2efe6]">Drop the E57 files of the stations here. What is in each file is shown before anything is stored.</p>}
-      {stations && stations.length > 1 && !placed && !view.placing && view.step !== "bring_in" && <p className="pointer-events-none absolute inset-x-0 bottom-8 text-center text-[13px] text-[#f2efe6]">The stations are not tied yet: the first is shown. Open eyes show others in their own frames.</p>}
+      {stations?.length === 0 && (
+        <p className="pointer-events-none absolute inset-0 grid place-items-center px-10 text-center text-[15px] text-[#f2efe6]">
+          Drop the E57 files of the stations here. What is in each file is shown before anything is stored.
+        </p>
+      )}
+      {stations && stations.length > 1 && !placed && !view.placing && view.step !== "bring_in" && (
+        <p className="pointer-events-none absolute inset-x-0 bottom-8 text-center text-[13px] text-[#f2efe6]">
+          The stations are not tied yet: the first is shown. Open eyes show others in their own frames.
+        </p>
+      )}
+      {stateOf([...read]) === "loading" && (
+        <p
+          role="status"
+          className="pointer-events-none absolute inset-0 grid place-items-center text-[14px] text-[#f2efe6]"
+        >
+          Reading the stations …
+        </p>
+      )}
+      {stateOf([...read]) === "failed" && (
+        <div className="absolute inset-0 grid place-items-center">
+          <Trouble asked={[...read]} what="stations" />
+        </div>
+      )}
+      {view.drawn.failing > 0 && (
+        <div
+          role="alert"
+          className="absolute bottom-8 left-1/2 flex -translate-x-1/2 items-center gap-3 rounded bg-[#12161d]/90 px-3 py-1.5 text-[13px] text-[#f2efe6]"
+        >
+          {view.drawn.failing} {view.drawn.failing === 1 ? "part" : "parts"} of the cloud could not be read; asked again
+          in a while.
+          <button type="button" className="cursor-pointer underline" onClick={() => bench.current?.cloud.retry()}>
+            Ask now
+          </button>
+        </div>
+      )}
       <Readout id={id} high={(places[places.length - 1]?.rect.w ?? 999) < 620} />
     </section>
   );
@@ -173,8 +279,12 @@ function Readout({ id, high }: { id: string; high: boolean }) {
   const at = hover && project ? into(project.T_frame_project, hover) : null;
   const unit = project?.unit ?? "m";
   return (
-    <div className={`pointer-events-none absolute right-2 ${high ? "bottom-7" : "bottom-1.5"} rounded bg-[#12161d]/80 px-1.5 font-mono text-[11.5px] text-[#f2efe6]`}>
-      {at ? `${project?.frame_name}  E ${lengthIn(at[0], unit)}  N ${lengthIn(at[1], unit)}  H ${lengthIn(at[2], unit)} ${unit}` : `${fixed(drawn.points / 1e6, 2)} M points drawn${drawn.busy ? ", more coming" : ""}`}
+    <div
+      className={`pointer-events-none absolute right-2 ${high ? "bottom-7" : "bottom-1.5"} rounded bg-[#12161d]/80 px-1.5 font-mono text-[11.5px] text-[#f2efe6]`}
+    >
+      {at
+        ? `${project?.frame_name}  E ${lengthIn(at[0], unit)}  N ${lengthIn(at[1], unit)}  H ${lengthIn(at[2], unit)} ${unit}`
+        : `${fixed(drawn.points / 1e6, 2)} M points drawn${drawn.busy ? ", more coming" : ""}`}
     </div>
   );
 }
@@ -182,21 +292,47 @@ function Readout({ id, high }: { id: string; high: boolean }) {
 const NAMES: Record<PaneKind, string> = { space: "Space", plan: "Plan", slice: "Slice" };
 const chip = "rounded bg-[#12161d]/85 px-1.5 py-0.5 text-[12px] text-[#f2efe6]";
 
-function PaneHead({ kind, rect, unit, last }: { kind: PaneKind; rect: Rect; unit: keyof typeof UNITS; last: boolean }) {
+function PaneHead({
+  kind,
+  rect,
+  unit,
+  frame,
+  last,
+}: {
+  kind: PaneKind;
+  rect: Rect;
+  unit: keyof typeof UNITS;
+  frame: number[];
+  last: boolean;
+}) {
   const { slab, moveSlab, colourBy, ground, set, panes } = useView();
-  const low = lengthIn(slab.height - slab.planDepth / 2, unit);
-  const high = lengthIn(slab.height + slab.planDepth / 2, unit);
+  const height = (z: number) => lengthIn(heightIn(frame, z), unit); // in the coordinates that everything on the screen is in
+  const low = height(slab.height - slab.planDepth / 2);
+  const high = height(slab.height + slab.planDepth / 2);
   return (
-    <div className="pointer-events-none absolute flex flex-wrap items-center gap-1.5 p-1.5" style={{ left: rect.x, top: rect.y, width: rect.w }}>
+    <div
+      className="pointer-events-none absolute flex flex-wrap items-center gap-1.5 p-1.5"
+      style={{ left: rect.x, top: rect.y, width: rect.w }}
+    >
       <span className={`${chip} font-semibold`}>{NAMES[kind]}</span>
       {kind === "plan" && (
-        <button type="button" className={`${chip} pointer-events-auto cursor-pointer font-mono`} title="Show the slab only, or everything from above" onClick={() => moveSlab({ cutPlan: !slab.cutPlan })}>
+        <button
+          type="button"
+          className={`${chip} pointer-events-auto cursor-pointer font-mono`}
+          title="Show the slab only, or everything from above"
+          onClick={() => moveSlab({ cutPlan: !slab.cutPlan })}
+        >
           {slab.cutPlan ? `slab ${low} to ${high} ${unit}` : "everything"}
         </button>
       )}
       {kind === "space" && (
-        <button type="button" className={`${chip} pointer-events-auto cursor-pointer font-mono`} title="Hide what lies above, or show everything" onClick={() => moveSlab({ cutLid: !slab.cutLid })}>
-          {slab.cutLid ? `below ${lengthIn(slab.lid, unit)} ${unit}` : "with roof"}
+        <button
+          type="button"
+          className={`${chip} pointer-events-auto cursor-pointer font-mono`}
+          title="Hide what lies above, or show everything"
+          onClick={() => moveSlab({ cutLid: !slab.cutLid })}
+        >
+          {slab.cutLid ? `below ${height(slab.lid)} ${unit}` : "with roof"}
         </button>
       )}
       {kind === "slice" && (
@@ -204,12 +340,31 @@ function PaneHead({ kind, rect, unit, last }: { kind: PaneKind; rect: Rect; unit
           <span className={`${chip} font-mono`}>
             {lengthIn(slab.sliceDepth, unit)} {unit} deep
           </span>
-          <label className={`${chip} pointer-events-auto font-mono`} title="Direction the slice runs in, from east. Double-click a point to put the slice through it.">
-            <input aria-label="Direction of the slice" type="number" step={5} value={Math.round((slab.azimuth * 180) / Math.PI)} onChange={(e) => moveSlab({ azimuth: (Number(e.target.value) * Math.PI) / 180 })} className="w-12 bg-transparent text-right" />°
+          <label
+            className={`${chip} pointer-events-auto font-mono`}
+            title="Direction the slice runs in, from east. Double-click a point to put the slice through it."
+          >
+            <input
+              aria-label="Direction of the slice"
+              type="number"
+              step={5}
+              defaultValue={Math.round((slab.azimuth * 180) / Math.PI)}
+              onChange={(e) =>
+                Number.isFinite(e.target.valueAsNumber) &&
+                moveSlab({ azimuth: (e.target.valueAsNumber * Math.PI) / 180 })
+              }
+              className="w-12 bg-transparent text-right"
+            />
+            °
           </label>
         </>
       )}
-      <select aria-label="Coloured by" value={colourBy} onChange={(e) => set({ colourBy: e.target.value as "station" })} className={`${chip} pointer-events-auto cursor-pointer`}>
+      <select
+        aria-label="Coloured by"
+        value={colourBy}
+        onChange={(e) => set({ colourBy: e.target.value as "station" })}
+        className={`${chip} pointer-events-auto cursor-pointer`}
+      >
         <option value="station">by station</option>
         <option value="intensity">by intensity</option>
         <option value="height">by height</option>
@@ -219,11 +374,23 @@ function PaneHead({ kind, rect, unit, last }: { kind: PaneKind; rect: Rect; unit
       {last && (
         <>
           {(["space", "plan", "slice"] as const).map((p) => (
-            <button key={p} type="button" aria-pressed={panes.includes(p)} aria-label={`Pane ${p}`} className={`${chip} pointer-events-auto cursor-pointer border ${panes.includes(p) ? "border-[#f2efe6]" : "border-transparent opacity-70"}`} onClick={() => toggle(p)}>
+            <button
+              key={p}
+              type="button"
+              aria-pressed={panes.includes(p)}
+              aria-label={`Pane ${p}`}
+              className={`${chip} pointer-events-auto cursor-pointer border ${panes.includes(p) ? "border-[#f2efe6]" : "border-transparent opacity-70"}`}
+              onClick={() => toggle(p)}
+            >
               {p}
             </button>
           ))}
-          <select aria-label="Background" value={ground} onChange={(e) => set({ ground: e.target.value as "ink" })} className={`${chip} pointer-events-auto cursor-pointer`}>
+          <select
+            aria-label="Background"
+            value={ground}
+            onChange={(e) => set({ ground: e.target.value as "ink" })}
+            className={`${chip} pointer-events-auto cursor-pointer`}
+          >
             <option value="ink">ink</option>
             <option value="mid">mid</option>
             <option value="paper">paper</option>

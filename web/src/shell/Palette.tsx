@@ -10,10 +10,17 @@ export function Palette() {
     <Dialog.Root open={palette} onOpenChange={(o) => set({ palette: o })}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/30" />
-        <Dialog.Content className="fixed top-[16%] left-1/2 z-50 w-[480px] -translate-x-1/2 rounded border border-rule bg-card shadow-lg" aria-describedby={undefined}>
+        <Dialog.Content
+          className="fixed top-[16%] left-1/2 z-50 w-[480px] -translate-x-1/2 rounded border border-rule bg-card shadow-lg"
+          aria-describedby={undefined}
+        >
           <Dialog.Title className="sr-only">All commands</Dialog.Title>
           <Command>
-            <Command.Input autoFocus placeholder="What do you want to do?" className="w-full border-b border-rule bg-transparent px-4 py-3 text-[15px] outline-none" />
+            <Command.Input
+              autoFocus
+              placeholder="What do you want to do?"
+              className="w-full border-b border-rule bg-transparent px-4 py-3 text-[15px] outline-none"
+            />
             <Command.List className="max-h-80 overflow-auto p-1.5">
               <Command.Empty className="p-3 text-quiet">No command of that name.</Command.Empty>
               {commands().map((c) => (
@@ -38,7 +45,12 @@ export function Palette() {
   );
 }
 
-const Keys = ({ keys }: { keys?: string }) => (keys ? <kbd className="rounded border border-rule px-1.5 font-mono text-[12px] text-quiet">{keys.split(" ")[0]!.replaceAll("+", " + ")}</kbd> : null);
+const Keys = ({ keys }: { keys?: string }) =>
+  keys ? (
+    <kbd className="rounded border border-rule px-1.5 font-mono text-[12px] text-quiet">
+      {keys.split(" ")[0]!.replaceAll("+", " + ")}
+    </kbd>
+  ) : null;
 
 export function KeySheet() {
   const { keys, set } = useView();
@@ -52,7 +64,10 @@ export function KeySheet() {
     <Dialog.Root open={keys} onOpenChange={(o) => set({ keys: o })}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/30" />
-        <Dialog.Content className="fixed top-[10%] left-1/2 z-50 max-h-[80%] w-[620px] -translate-x-1/2 overflow-auto rounded border border-rule bg-card p-5 shadow-lg" aria-describedby={undefined}>
+        <Dialog.Content
+          className="fixed top-[10%] left-1/2 z-50 max-h-[80%] w-[620px] -translate-x-1/2 overflow-auto rounded border border-rule bg-card p-5 shadow-lg"
+          aria-describedby={undefined}
+        >
           <Dialog.Title className="mb-3 text-[17px] font-medium">Keys and mouse</Dialog.Title>
           <div className="grid grid-cols-2 gap-x-8 text-[13.5px]">
             {commands()

@@ -6,14 +6,28 @@ const station = (id: string, pose: number[] | null = null, part = 0) => ({ id, p
 const POSE = Array.from({ length: 16 }, (_, k) => Number(k % 5 === 0));
 
 describe("which stations are shown", () => {
-  test("the first alone, until some are placed", () => expect([...seen([station("a"), station("b")], {})]).toEqual(["a"]));
-  test("then all placed ones of the main part", () => expect([...seen([station("a", POSE), station("b", POSE, 1), station("c", POSE), station("d")], {})]).toEqual(["a", "c"]));
-  test("and what somebody switched stays as it was switched", () => expect([...seen([station("a", POSE), station("b")], { a: false, b: true })]).toEqual(["b"]));
+  test("the first alone, until some are placed", () =>
+    expect([...seen([station("a"), station("b")], {})]).toEqual(["a"]));
+  test("then all placed ones of the main part", () =>
+    expect([...seen([station("a", POSE), station("b", POSE, 1), station("c", POSE), station("d")], {})]).toEqual([
+      "a",
+      "c",
+    ]));
+  test("and what somebody switched stays as it was switched", () =>
+    expect([...seen([station("a", POSE), station("b")], { a: false, b: true })]).toEqual(["b"]));
 });
 
 describe("links as strings", () => {
-  const link = (id: string, part: Partial<Link>) => ({ id, a: "a", b: "b", used: true, status: "slack", residual_mm: 3, fit_rms_mm: 1, ...part }) as Link;
-  const network = { links: [link("1", {}), link("2", { residual_mm: 12 }), link("3", { used: false, status: "taut" }), link("4", { residual_mm: 900 })] } as Network;
+  const link = (id: string, part: Partial<Link>) =>
+    ({ id, a: "a", b: "b", used: true, status: "slack", residual_mm: 3, fit_rms_mm: 1, ...part }) as Link;
+  const network = {
+    links: [
+      link("1", {}),
+      link("2", { residual_mm: 12 }),
+      link("3", { used: false, status: "taut" }),
+      link("4", { residual_mm: 900 }),
+    ],
+  } as Network;
   const project = { profile: { fit: 0.006 } } as unknown as Project;
   test("sag with the residual over the tolerance, up to a limit", () => {
     const [one, two, four] = strings(network, project, null, []);
@@ -30,7 +44,10 @@ describe("links as strings", () => {
 
 test("a target is one dot however often it was seen, and none without a place", () => {
   const sighting = (target: string, position: number[] | null) => ({ target, position }) as Sighting;
-  const found = dots([sighting("T1", [1, 2, 3]), sighting("T1", [1, 2, 3.001]), sighting("T2", null), sighting("", [0, 0, 0])], "T1");
+  const found = dots(
+    [sighting("T1", [1, 2, 3]), sighting("T1", [1, 2, 3.001]), sighting("T2", null), sighting("", [0, 0, 0])],
+    "T1",
+  );
   expect(found).toEqual([{ at: [1, 2, 3], label: "T1", selected: true }]);
 });
 

@@ -10,7 +10,12 @@ export function seen(stations: Station[], eyes: Record<string, boolean>): Set<st
   return new Set(stations.filter((s) => eyes[s.id] ?? usual.has(s.id)).map((s) => s.id));
 }
 
-export function stationInfos(stations: Station[], shown: Set<string>, selected: string[], link: { a: string; b: string } | undefined): StationInfo[] {
+export function stationInfos(
+  stations: Station[],
+  shown: Set<string>,
+  selected: string[],
+  link: { a: string; b: string } | undefined,
+): StationInfo[] {
   return stations.map((s) => ({
     id: s.id,
     name: s.name,
@@ -23,7 +28,12 @@ export function stationInfos(stations: Station[], shown: Set<string>, selected: 
 }
 
 /** Links as strings; the sag grows with the residual over the tolerance of the profile. */
-export function strings(network: Network | undefined, project: Project | undefined, selected: string | null, through: string[]): StringInfo[] {
+export function strings(
+  network: Network | undefined,
+  project: Project | undefined,
+  selected: string | null,
+  through: string[],
+): StringInfo[] {
   const tolerance = 1000 * Number(project?.profile["fit"] ?? 0.006);
   return (network?.links ?? [])
     .filter((k) => k.used || k.id === selected || through.includes(k.a) || through.includes(k.b))
@@ -39,7 +49,9 @@ export function strings(network: Network | undefined, project: Project | undefin
 
 export function dots(sightings: Sighting[], target: string | null): DotInfo[] {
   const out = new Map<string, DotInfo>();
-  for (const g of sightings) if (g.target && g.position && !out.has(g.target)) out.set(g.target, { at: g.position, label: g.target, selected: g.target === target });
+  for (const g of sightings)
+    if (g.target && g.position && !out.has(g.target))
+      out.set(g.target, { at: g.position, label: g.target, selected: g.target === target });
   return [...out.values()];
 }
 

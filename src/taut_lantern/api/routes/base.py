@@ -4,14 +4,22 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Path
+from fastapi import APIRouter, Path, Query
 
 from .. import schemas as x
 
+V = Annotated[int | None, Query(ge=0, le=2**31 - 1, description="the version that whoever asks has before them")]
 P = Annotated[str, Path(pattern=r"^[0-9a-f]{32}$")]
 ERRORS: dict[int | str, dict[str, Any]] = {
     k: {"model": x.Problem, "description": d}
-    for k, d in ((400, "not readable"), (404, "no such thing"), (409, "changed meanwhile"), (422, "cannot be used as it is"))
+    for k, d in (
+        (400, "not readable"),
+        (404, "no such thing"),
+        (409, "changed meanwhile"),
+        (413, "holds too much"),
+        (422, "cannot be used as it is"),
+        (503, "busy; ask again after a moment"),
+    )
 }
 BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}}}
 

@@ -20,9 +20,16 @@ api = router()
 
 @api.post("/projects/{project_id}/uploads", operation_id="begin_upload", status_code=201)
 def begin_upload(project_id: P, body: x.UploadIn) -> x.UploadOut:
-    original = uploads.begin(project_id, body.name, body.size)
+    original = uploads.begin(project_id, body.name, body.size, body.sha256)
     with db.session() as s:
         return x.UploadOut.model_validate(s.get_one(Original, original))
+
+
+@api.get("/projects/{project_id}/uploads", operation_id="list_unfinished_uploads")
+def list_unfinished(project_id: P, size: Annotated[int, Query(ge=0, le=2**50)]) -> list[x.Unfinished]:
+    """Uploads of this size that broke off, with the checksums of what has arrived: whoever holds a file that begins with
+    these bytes may go on with it."""
+    return [x.Unfinished(**u) for u in uploads.unfinished(project_id, size)]
 
 
 @api.put(
@@ -53,7 +60,13 @@ def list_originals(project_id: P) -> list[x.OriginalOut]:
 @api.delete("/projects/{project_id}/originals/{upload_id}", operation_id="discard_original")
 def discard_original(project_id: P, upload_id: P) -> x.Said:
     uploads.discard(project_id, upload_id)
-    return x.Said(message="discarded")
+    return x.Said(message="put into the bin")
+
+
+@api.post("/projects/{project_id}/originals/{upload_id}/restore", operation_id="restore_original")
+def restore_original(project_id: P, upload_id: P) -> x.Said:
+    uploads.restore(project_id, upload_id)
+    return x.Said(message="brought back")
 
 
 @api.post("/projects/{project_id}/bring-in", operation_id="bring_in", status_code=202)

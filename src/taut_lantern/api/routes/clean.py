@@ -9,15 +9,16 @@ from ...steps.common import get_project
 from ...store import db
 from ...store.models import CropBox, Edit
 from .. import schemas as x
-from .base import P, router
+from .base import P, V, router
 
 api = router()
 
 
 @api.post("/projects/{project_id}/lasso", operation_id="delete_in_lasso")
 def delete_in_lasso(project_id: P, body: x.LassoIn) -> x.LassoOut:
-    act = edits.count_in_lasso if body.only_count else edits.delete_in_lasso
-    return x.LassoOut(**act(project_id, body.view, body.outline, body.stations))  # type: ignore[arg-type]
+    if body.only_count:
+        return x.LassoOut(**edits.count_in_lasso(project_id, body.view, body.outline, body.stations))
+    return x.LassoOut(**edits.delete_in_lasso(project_id, body.view, body.outline, body.stations, body.expected))
 
 
 @api.get("/projects/{project_id}/edits", operation_id="list_edits")
@@ -60,6 +61,6 @@ def change_box(project_id: P, box_id: P, body: x.BoxIn) -> x.Made:
 
 
 @api.delete("/projects/{project_id}/boxes/{box_id}", operation_id="remove_box")
-def remove_box(project_id: P, box_id: P) -> x.Said:
-    edits.remove_box(project_id, box_id)
+def remove_box(project_id: P, box_id: P, version: V = None) -> x.Said:
+    edits.remove_box(project_id, box_id, version)
     return x.Said(message="removed")

@@ -7,12 +7,12 @@ from typing import Any
 import numpy as np
 from fastapi import Response
 
-from ...steps.common import owned
+from ...steps.common import heavy, owned
 from ...steps.draw import sections
 from ...store import db
 from ...store.models import Section
 from .. import schemas as x
-from .base import BINARY, P, router
+from .base import BINARY, P, V, router
 
 api = router()
 
@@ -38,15 +38,15 @@ def make_section(project_id: P, body: x.SectionIn) -> x.Made:
 
 
 @api.delete("/projects/{project_id}/sections/{section_id}", operation_id="delete_section")
-def delete_section(project_id: P, section_id: P) -> x.Said:
-    sections.delete_section(project_id, section_id)
+def delete_section(project_id: P, section_id: P, version: V = None) -> x.Said:
+    sections.delete_section(project_id, section_id, version)
     return x.Said(message="deleted")
 
 
 @api.get("/projects/{project_id}/sections/{section_id}/points", operation_id="get_slab", response_class=Response, responses=BINARY)
 def get_slab(project_id: P, section_id: P) -> Response:
     """12 bytes a point: float32 along, across of all points, then rgb and intensity bytes of all."""
-    with db.session() as s:
+    with heavy(), db.snapshot() as s:
         section = owned(s, Section, project_id, section_id, "section")
         points, colour, counts = sections.slab_points(s, project_id, section)
     body = np.ascontiguousarray(points[:, :2].astype(np.float32)).tobytes() + colour.tobytes()
@@ -57,9 +57,9 @@ def get_slab(project_id: P, section_id: P) -> Response:
     )
 
 
-@api.post("/projects/{project_id}/sections/{section_id}/fit", operation_id="fit_section")
-def fit_section(project_id: P, section_id: P) -> x.FitOut:
-    return x.FitOut(**sections.fit(project_id, section_id))
+@api.post("/projects/{project_id}/sections/{section_id}/fit", operation_id="fit_section", status_code=202)
+def fit_section(project_id: P, section_id: P) -> x.Started:
+    return x.Started(jobs=[sections.start_fit(project_id, section_id)])
 
 
 @api.post("/projects/{project_id}/sections/{section_id}/traces", operation_id="draw_trace", status_code=201)

@@ -13,7 +13,7 @@ from ...steps.bring_in import stations
 from ...steps.clean import edits
 from ...steps.common import get_project, stations_of
 from ...store import db
-from ...store.models import Edit, EditDelta, SolutionRow, TileRow
+from ...store.models import Edit, EditDelta, Project, SolutionRow, Station, TileRow
 from ...store.tiles import for_browser, tiles_of
 from .. import schemas as x
 from .base import BINARY, P, router
@@ -75,21 +75,24 @@ def list_tiles(project_id: P) -> Response:
         get_project(s, project_id)
         rows = tiles_of(s, [st.id for st in stations_of(s, project_id)])
     # thousands of rows on the way to the first points: written as they are, not checked one by one
-    keys = ("id", "station", "level", "first", "count", "low", "high", "spacing")
-    return Response(json.dumps([dict(zip(keys, r, strict=True)) for r in rows]), media_type="application/json")
+    keys = ("station", "level", "first", "count", "low", "high", "spacing")
+    return Response(json.dumps([dict(zip(keys, r[1:], strict=True)) for r in rows]), media_type="application/json")
 
 
-@api.get("/tiles/{tile_id}", operation_id="get_tile", response_class=Response, responses=BINARY)
-def get_tile(tile_id: Annotated[int, Path(ge=1, le=2**62)]) -> Response:
-    """16 bytes a point: float32 x, y, z of all points (station frame), then rgb and intensity bytes of all."""
+@api.get("/projects/{project_id}/stations/{station_id}/tiles/{first}", operation_id="get_tile", response_class=Response, responses=BINARY)
+def get_tile(project_id: P, station_id: P, first: Annotated[int, Path(ge=0, le=2**62)]) -> Response:
+    """16 bytes a point: float32 x, y, z of all points (station frame), then rgb and intensity bytes of all. A tile is named
+    by its station and its first point: nothing else is ever found at its address."""
     with db.session() as s:
-        row = s.execute(select(TileRow.first, TileRow.count, TileRow.data).where(TileRow.id == tile_id)).first()
+        q = select(TileRow.first, TileRow.count, TileRow.data).join(Station, Station.id == TileRow.station_id)
+        q = q.join(Project, Project.id == Station.project_id)
+        row = s.execute(q.where(Project.id == project_id, Station.id == station_id, TileRow.first == first)).first()
     if row is None:
-        raise NotFound("this tile does not exist", subject=str(tile_id), remedy="reload the project")
+        raise NotFound("this tile does not exist", subject=str(first), remedy="reload the project")
     return Response(
         for_browser(*row),
         media_type="application/octet-stream",
-        headers={"Cache-Control": "public, max-age=31536000, immutable", "ETag": f'"{tile_id}"'},
+        headers={"Cache-Control": "private, max-age=31536000, immutable", "ETag": f'"{station_id}-{first}"'},
     )
 
 

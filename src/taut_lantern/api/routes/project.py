@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from fastapi.responses import StreamingResponse
-from sqlalchemy import select
+from sqlalchemy import func, select
 
-from ...core.errors import BadInput
+from ...core.errors import BadInput, NotFound
+from ...formats import sealed
 from ...steps import projects
 from ...steps.common import get_project, owned
-from ...store import db
+from ...store import db, journal, queue
 from ...store.models import Job
 from .. import schemas as x
 from ..events import hub
@@ -41,18 +42,45 @@ def change_project(project_id: P, body: x.ProjectPatch) -> x.ProjectOut:
 
 @api.delete("/projects/{project_id}", operation_id="delete_project")
 def delete_project(project_id: P) -> x.Said:
+    """Put it into the bin, from which it comes back whole for 30 days."""
     projects.delete_project(project_id)
-    return x.Said(message="deleted")
+    return x.Said(message="put into the bin")
+
+
+@api.get("/bin", operation_id="list_bin")
+def list_bin() -> list[x.Binned]:
+    return [x.Binned(**p) for p in projects.list_bin()]
+
+
+@api.post("/bin/{project_id}/restore", operation_id="restore_project")
+def restore_project(project_id: P) -> x.Said:
+    projects.bring_back(project_id)
+    return x.Said(message="brought back")
+
+
+@api.delete("/bin/{project_id}", operation_id="delete_for_good")
+def delete_for_good(project_id: P) -> x.Said:
+    """Delete a project in the bin with everything of it. This cannot be taken back."""
+    projects.delete_for_good(project_id)
+    return x.Said(message="deleted for good")
+
+
+@api.get("/health", operation_id="get_health")
+def get_health() -> x.HealthOut:
+    with db.session() as s:
+        waiting = s.scalar(select(func.count(Job.id)).where(Job.state == "waiting")) or 0
+    return x.HealthOut(database=True, workers=queue.workers(), waiting=waiting, sealed=list(sealed.measures()))
 
 
 @api.post("/projects/{project_id}/undo", operation_id="undo")
-def undo(project_id: P) -> x.Said:
-    return x.Said(message=projects.undo(project_id))
+def undo(project_id: P, body: x.Entry) -> x.Said:
+    """Take back the entry that is named; 409 when it is no longer the last."""
+    return x.Said(message=projects.undo(project_id, entry=body.entry))
 
 
 @api.post("/projects/{project_id}/redo", operation_id="redo")
-def redo(project_id: P) -> x.Said:
-    return x.Said(message=projects.undo(project_id, redo=True))
+def redo(project_id: P, body: x.Entry) -> x.Said:
+    return x.Said(message=projects.undo(project_id, redo=True, entry=body.entry))
 
 
 @api.get("/projects/{project_id}/journal", operation_id="list_journal")
@@ -78,19 +106,22 @@ def list_jobs(project_id: P) -> list[x.JobOut]:
 @api.post("/projects/{project_id}/jobs/{job_id}/cancel", operation_id="cancel_job")
 def cancel_job(project_id: P, job_id: P) -> x.JobOut:
     with db.session() as s:
-        job = owned(s, Job, project_id, job_id, "job")
-        job.cancel = True
-        s.flush()
-        db.notify(s, project_id, "jobs")
+        job = s.scalar(select(Job).where(Job.id == job_id, Job.project_id == project_id).with_for_update())
+        if job is None:
+            raise NotFound("this job does not exist", subject=job_id, remedy="reload the project")
+        if job.state in queue.LIVE:
+            queue.cancel(s, job)
         return x.JobOut.model_validate(job)
 
 
-@api.post("/projects/{project_id}/jobs/{job_id}/retry", operation_id="retry_job")
+@api.post("/projects/{project_id}/jobs/{job_id}/retry", operation_id="retry_job", status_code=202)
 def retry_job(project_id: P, job_id: P) -> x.Started:
-    from ...store.queue import enqueue
-
     with db.session() as s:
+        journal.locked_project(s, project_id)  # two who ask at once start it once
         job = owned(s, Job, project_id, job_id, "job")
         if job.state not in ("failed", "cancelled"):
             raise BadInput("only a failed or cancelled job can be started again", subject=job.title, remedy="wait until it has ended")
-        return x.Started(jobs=[enqueue(s, project_id, job.kind, job.title, **job.params).id])
+        q = select(Job.id).where(Job.project_id == project_id, Job.kind == job.kind, Job.state.in_(queue.LIVE), Job.params == job.params)
+        if (running := s.scalar(q.limit(1))) is not None:
+            return x.Started(jobs=[running])
+        return x.Started(jobs=[queue.enqueue(s, project_id, job.kind, job.title, **job.params).id])

@@ -1,15 +1,16 @@
 """What goes in and out of the HTTP API, one module for each step."""
 
 from .base import FindingOut, Made, Model, Out, Problem, Said, Started
-from .bring_in import BringIn, ErrorOut, OriginalOut, ScanReading, StationOut, StationPatch, TileOut, UploadIn, UploadOut
+from .bring_in import BringIn, ErrorOut, OriginalOut, ScanReading, StationOut, StationPatch, TileOut, Unfinished, UploadIn, UploadOut
 from .clean import BoxIn, BoxOut, BoxProposal, EditOut, EditPatch, LassoIn, LassoOut
-from .draw import FitOut, SectionIn, SectionOut, TraceIn, TraceOut, TracePatch
+from .draw import SectionIn, SectionOut, TraceIn, TraceOut, TracePatch
 from .hand_over import DeliveryIn, DeliveryOut
 from .place import ControlOut, ControlPatch, ControlPointOut, ControlPreview, ControlPreviewPoint, ControlText, SquareIn, SquareOut
-from .project import Frame, JobOut, JournalOut, KnotOut, ProjectCard, ProjectIn, ProjectOut, ProjectPatch
+from .project import Binned, Entry, Frame, HealthOut, JobOut, JournalOut, KnotOut, ProjectCard, ProjectIn, ProjectOut, ProjectPatch
 from .tie import LinkOut, NetworkOut, PairIn, SightingOut, SightingPatch, SpheresIn, Used
 
 __all__ = [
+    "Binned",
     "BoxIn",
     "BoxOut",
     "BoxProposal",
@@ -24,10 +25,11 @@ __all__ = [
     "DeliveryOut",
     "EditOut",
     "EditPatch",
+    "Entry",
     "ErrorOut",
     "FindingOut",
-    "FitOut",
     "Frame",
+    "HealthOut",
     "JobOut",
     "JournalOut",
     "KnotOut",
@@ -61,6 +63,7 @@ __all__ = [
     "TraceIn",
     "TraceOut",
     "TracePatch",
+    "Unfinished",
     "UploadIn",
     "UploadOut",
     "Used",

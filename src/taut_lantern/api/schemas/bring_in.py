@@ -12,6 +12,21 @@ from .base import Id, Model, Out, Status, Text
 class UploadIn(Model):
     name: Text
     size: Annotated[int, Field(ge=0, le=2**50)]
+    sha256: Annotated[str, Field(pattern=r"^([0-9a-f]{64})?$")] = ""
+
+
+class Piece(Out):
+    offset: int
+    size: int
+    sha256: str
+
+
+class Unfinished(Out):
+    id: str
+    name: str
+    size: int
+    received: int
+    pieces: list[Piece]
 
 
 class UploadOut(Out):
@@ -48,6 +63,7 @@ class OriginalOut(Out):
     problem: ErrorOut | None
     same_as: str | None
     brought_in: bool
+    discarded: bool
 
 
 class BringIn(Model):
@@ -83,7 +99,6 @@ class StationPatch(Model):
 
 
 class TileOut(Out):
-    id: int
     station: str
     level: int
     first: int

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from .base import Id, Model, Number, Out, Text
+from .base import Id, Model, Number, Out
 
 
 class LassoIn(Model):
@@ -14,12 +14,14 @@ class LassoIn(Model):
     outline: Annotated[list[Annotated[list[Number], Field(min_length=2, max_length=2)]], Field(min_length=3, max_length=5000)]
     stations: Annotated[list[Id], Field(max_length=5000)]
     only_count: bool = False
+    expected: Annotated[int, Field(ge=0, le=2**62)] | None = None  # the count that was shown; another one is refused
 
 
 class LassoOut(Out):
     edit: str | None
-    count: int
+    count: int | None  # None: too much to be looked through at once
     stations: list[str]
+    job: str | None  # what deletes them in the background, when it is too much
 
 
 class EditOut(Out):
@@ -36,7 +38,7 @@ class EditPatch(Model):
 
 
 class BoxIn(Model):
-    name: Text = "crop box"
+    name: Annotated[str, Field(min_length=1, max_length=120)] = "crop box"
     centre: Annotated[list[Number], Field(min_length=3, max_length=3)]
     half: Annotated[list[Number], Field(min_length=3, max_length=3)]
     yaw: Number = 0.0

@@ -42,11 +42,6 @@ class SectionOut(Out):
     traces: list[TraceOut]
 
 
-class FitOut(Out):
-    lines: int
-    circles: int
-
-
 class TraceIn(Model):
     kind: Literal["line", "polyline", "circle", "point"]
     layer: Annotated[str, Field(min_length=1, max_length=60)] = "wall"

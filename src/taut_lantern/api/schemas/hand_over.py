@@ -18,6 +18,13 @@ class DeliveryIn(Model):
     sections: Annotated[list[Id], Field(max_length=500)] | None = None
 
 
+class MadeOf(Out):
+    """The state of the project that a delivery was made of: the journal's entry that it ended with."""
+
+    entry: int
+    title: str
+
+
 class DeliveryOut(Out):
     id: str
     kind: str
@@ -28,3 +35,4 @@ class DeliveryOut(Out):
     params: dict[str, Any]
     created_at: datetime
     outdated: bool
+    state: MadeOf

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from .base import FindingOut, Model, Number, Out, Status, Text
+from .base import FindingOut, Model, Number, Out, Status
 
 
 class ControlText(Model):
@@ -69,7 +69,7 @@ class SquareIn(Model):
     point: Annotated[list[Number], Field(min_length=3, max_length=3)]
     given: Annotated[list[Number], Field(min_length=3, max_length=3)]
     flip: bool = False
-    name: Text = "site"
+    name: Annotated[str, Field(min_length=1, max_length=120)] = "site"
 
 
 class SquareOut(Out):

@@ -44,6 +44,11 @@ class KnotOut(Out):
     question: str
 
 
+class UndoOut(Out):
+    entry: int
+    title: str
+
+
 class ProjectOut(Out):
     id: str
     version: int
@@ -59,8 +64,29 @@ class ProjectOut(Out):
     stations: int
     points: int
     thread: list[KnotOut]
-    undo: str | None
-    redo: str | None
+    undo: UndoOut | None
+    redo: UndoOut | None
+
+
+class Entry(Model):
+    """The journal's entry that is to be taken back (or brought back), as whoever asks has it before them."""
+
+    entry: Annotated[int, Field(ge=1, le=2**62)]
+
+
+class Binned(Out):
+    id: str
+    name: str
+    until: datetime
+
+
+class HealthOut(Out):
+    """workers: heard of within ten seconds; waiting: jobs that no worker has begun; sealed: how files are parsed."""
+
+    database: bool
+    workers: int
+    waiting: int
+    sealed: list[str]
 
 
 class JobOut(Out):

@@ -7,7 +7,7 @@ clean placement of at least half its support is left. Most certain first.
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
@@ -57,8 +57,15 @@ class Placement:
 class Tying:
     """State of one run; ``run`` reads as the method."""
 
-    def __init__(self, prepared: dict[str, Prepared], report: Callable[[str, int, int], None], should_stop: Callable[[], bool]) -> None:
-        self.prepared, self.report, self.should_stop = prepared, report, should_stop
+    def __init__(
+        self,
+        prepared: Mapping[str, Prepared],
+        report: Callable[[str, int, int], None],
+        should_stop: Callable[[], bool],
+        load: Callable[[str], list[Hypothesis] | None],
+        keep: Callable[[str, list[Hypothesis]], None],
+    ) -> None:
+        self.prepared, self.report, self.should_stop, self.load, self.keep = prepared, report, should_stop, load, keep
         self.names = list(prepared)
         self.hypotheses: dict[tuple[str, str], list[Hypothesis]] = {}
         self.tie = Tie()
@@ -95,7 +102,13 @@ class Tying:
         pairs = [p for p in pairs if p not in self.hypotheses]
 
         def one(pair: tuple[str, str]) -> tuple[tuple[str, str], list[Hypothesis]]:
-            return pair, [] if self.should_stop() else propose(self.prepared[pair[0]], self.prepared[pair[1]], *pair)
+            if self.should_stop():
+                return pair, []
+            found = self.load("|".join(pair))
+            if found is None:
+                found = propose(self.prepared[pair[0]], self.prepared[pair[1]], *pair)
+                self.keep("|".join(pair), found)
+            return pair, found
 
         for k, (pair, found) in enumerate(self.pool.map(one, pairs)):
             self.report(f"looking for {pair[0]} and {pair[1]} in each other", k + 1, len(pairs))
@@ -205,11 +218,16 @@ class Tying:
 
 
 def tie(
-    prepared: dict[str, Prepared],
+    prepared: Mapping[str, Prepared],
     report: Callable[[str, int, int], None] = lambda text, done, total: None,
     should_stop: Callable[[], bool] = lambda: False,
+    load: Callable[[str], list[Hypothesis] | None] = lambda key: None,
+    keep: Callable[[str, list[Hypothesis]], None] = lambda key, found: None,
 ) -> Tie:
-    """Place all scans that can be placed without contradiction, with no first guess (level scanners)."""
-    tying = Tying(prepared, report, should_stop)
+    """Place all scans that can be placed without contradiction, with no first guess (level scanners).
+
+    load, keep: what pairs proposed, by a key of both names, so that a run that was cut off need not look again.
+    """
+    tying = Tying(prepared, report, should_stop, load, keep)
     with tying.pool:
         return tying.run()

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from .. import frames
 from ..errors import BadInput
+from ..kernels import outline
 
 Array = NDArray[np.float64]
 
@@ -24,18 +25,6 @@ class Box:
     def inside(self, points: Array) -> NDArray[np.bool_]:
         t = frames.inverse(frames.pose(self.yaw, self.centre))
         return np.asarray((np.abs(frames.apply(t, points)) <= np.array(self.half)).all(axis=1))
-
-
-def in_polygon(points: Array, polygon: Array) -> NDArray[np.bool_]:
-    """Even-odd rule (Shimrat 1962) for (n, 2) points and (k, 2) corners."""
-    inside = np.zeros(len(points), bool)
-    x, y = points[:, 0], points[:, 1]
-    for (x0, y0), (x1, y1) in zip(polygon, np.roll(polygon, -1, axis=0), strict=True):
-        if y0 == y1:
-            continue
-        crosses = (y0 > y) != (y1 > y)
-        inside ^= crosses & (x < (x1 - x0) * (y - y0) / (y1 - y0) + x0)
-    return inside
 
 
 @dataclass(frozen=True)
@@ -59,4 +48,4 @@ class Lasso:
         front = clip[:, 3] > 1e-9
         flat = clip[:, :2] / np.where(front, clip[:, 3], 1.0)[:, None]
         depth = clip[:, 2] / np.where(front, clip[:, 3], 1.0)
-        return np.asarray(front & (np.abs(depth) <= 1) & in_polygon(flat, self.outline))
+        return np.asarray(front & (np.abs(depth) <= 1) & outline.inside(flat, self.outline))

@@ -151,3 +151,13 @@ def height_votes(
                 d = np.nonzero(occupied[up, i, j])[0] - (math.floor(p[2] / bin_m) + nz // 2) + nz // 2
                 np.add.at(out[s], d[(d >= 0) & (d < nz)], 1)
     return out
+
+
+def in_outline(points: Array, corners: Array) -> NDArray[np.bool_]:
+    """Even-odd rule (Shimrat 1962) for (n, 2) points and (k, 2) corners."""
+    inside = np.zeros(len(points), bool)
+    x, y = points[:, 0], points[:, 1]
+    for (x0, y0), (x1, y1) in zip(corners, np.roll(corners, -1, axis=0), strict=True):
+        if y0 != y1:
+            inside ^= ((y0 > y) != (y1 > y)) & (x < (x1 - x0) * (y - y0) / (y1 - y0) + x0)
+    return inside

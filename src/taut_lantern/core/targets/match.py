@@ -44,21 +44,12 @@ class Constellation:
     runner_up: float
 
 
-def _hypothesis(s: Array, t: Array, i: int, j: int, k: int, m: int) -> Array:
-    ds, dt = s[j] - s[i], t[m] - t[k]
-    yaw = math.atan2(dt[1], dt[0]) - math.atan2(ds[1], ds[0])
-    out = frames.pose(yaw)
-    out[:3, 3] = (t[k] + t[m]) / 2 - out[:3, :3] @ ((s[i] + s[j]) / 2)
-    return out
-
-
 def _assign(s: Array, t: Array, pose: Array, within: float) -> tuple[tuple[int, int], ...]:
     d = np.linalg.norm(frames.apply(pose, s)[:, None] - t[None], axis=2)
+    near_s, near_t = np.nonzero(d <= within)
     pairs, used_s, used_t = [], set(), set()
-    for flat in np.argsort(d, axis=None):
-        i, k = divmod(int(flat), len(t))
-        if d[i, k] > within:
-            break
+    for at in np.argsort(d[near_s, near_t], kind="stable"):
+        i, k = int(near_s[at]), int(near_t[at])
         if i not in used_s and k not in used_t:
             pairs.append((i, k))
             used_s.add(i)
@@ -66,34 +57,40 @@ def _assign(s: Array, t: Array, pose: Array, within: float) -> tuple[tuple[int, 
     return tuple(sorted(pairs))
 
 
+MOST = 2000  # control points among which a constellation is looked for: their pairs fit into memory
+HYPOTHESES = 60_000  # turns and shifts that are tried, those of the most telling target pairs first
+CLOSER_LOOK = 400  # distinct ones that most targets agree with, and that are solved and scored
+
+
 def by_geometry(source: Array, target: Array, tolerance: float = 0.012) -> Constellation:
-    """Match two level constellations (n, 3), (m, 3) in metres. NotEnough when fewer than 3 match or two
+    """Match two level constellations (n, 3), (m, 3) in metres, m at most 2000. NotEnough when fewer than 3 match or two
     assignments fit nearly equally well."""
+    if len(target) > MOST:
+        raise NotEnough(
+            f"a constellation is looked for among at most {MOST:,} control points; there are {len(target):,}",
+            code="too_many",
+            remedy="give targets the names of their control points, or keep only the control near the site",
+        )
     s, t = source - source.mean(axis=0), target - target.mean(axis=0)
+    yaw, shift, whole = _hypotheses(s, t, 2 * tolerance)
     scored: dict[tuple[tuple[int, int], ...], tuple[float, Array]] = {}
-    for i, j in itertools.combinations(range(len(s)), 2):
-        level = math.hypot(*(s[j] - s[i])[:2])
-        if level < 0.5:
+    for k in _promising(s, t, yaw, shift, 3 * tolerance + 0.01):
+        pose = frames.pose(float(yaw[k]))
+        pose[:3, 3] = shift[k]
+        pairs = _assign(s, t, pose, 3 * tolerance + 0.01)
+        if len(pairs) < 3:
             continue
-        for k, m in itertools.permutations(range(len(t)), 2):
-            d = t[m] - t[k]
-            if abs(math.hypot(d[0], d[1]) - level) > 2 * tolerance or abs(d[2] - (s[j] - s[i])[2]) > 2 * tolerance:
-                continue
-            pose = _hypothesis(s, t, i, j, k, m)
-            pairs = _assign(s, t, pose, 3 * tolerance + 0.01)
-            if len(pairs) < 3:
-                continue
-            refined = rigid(s[[p for p, _ in pairs]], t[[q for _, q in pairs]], level=True)
-            pairs = _assign(s, t, refined, 2.5 * tolerance)
-            if len(pairs) < 3 or _spread(s[[p for p, _ in pairs]]) < 0.5:
-                continue
-            gap = np.linalg.norm(frames.apply(refined, s[[p for p, _ in pairs]]) - t[[q for _, q in pairs]], axis=1)
-            score = len(pairs) - float(np.sum((gap / tolerance) ** 2)) / 6
-            if score > scored.get(pairs, (-1.0, refined))[0]:
-                scored[pairs] = (score, refined)
+        refined = rigid(s[[p for p, _ in pairs]], t[[q for _, q in pairs]], level=True)
+        pairs = _assign(s, t, refined, 2.5 * tolerance)
+        if len(pairs) < 3 or _spread(s[[p for p, _ in pairs]]) < 0.5:
+            continue
+        gap = np.linalg.norm(frames.apply(refined, s[[p for p, _ in pairs]]) - t[[q for _, q in pairs]], axis=1)
+        score = len(pairs) - float(np.sum((gap / tolerance) ** 2)) / 6
+        if score > scored.get(pairs, (-1.0, refined))[0]:
+            scored[pairs] = (score, refined)
     if not scored:
         raise NotEnough(
-            "no constellation of 3 or more points agrees between control and targets",
+            "no constellation of 3 or more points agrees between control and targets" + ("" if whole else ", of those that were tried"),
             code="no_constellation",
             remedy="match at least 3 points by hand, or check the column order and the unit of the control file",
         )
@@ -109,6 +106,69 @@ def by_geometry(source: Array, target: Array, tolerance: float = 0.012) -> Const
     t_full = pose.copy()
     t_full[:3, 3] += target.mean(axis=0) - pose[:3, :3] @ source.mean(axis=0)
     return Constellation(pairs, t_full, rival / max(score, 1e-9))
+
+
+def _hypotheses(s: Array, t: Array, within: float) -> tuple[Array, Array, bool]:
+    """(turns (h,), shifts (h, 3), whether all were made) that carry one pair of s onto one of t of equal level length and
+    height difference. Pairs of s with the fewest equals speak first."""
+    k, m = np.triu_indices(len(t), 1)
+    d = t[m] - t[k]
+    level = np.hypot(d[:, 0], d[:, 1])
+    order = np.argsort(level)
+    level, d, k, m = level[order], d[order], k[order], m[order]
+    found: list[tuple[int, int, int, NDArray[np.intp], bool]] = []
+    for i, j in itertools.combinations(range(len(s)), 2):
+        own = s[j] - s[i]
+        length = math.hypot(own[0], own[1])
+        if length < 0.5:
+            continue
+        first, last = np.searchsorted(level, (length - within, length + within))
+        for turned in (False, True):
+            equal = first + np.nonzero(np.abs((-d if turned else d)[first:last, 2] - own[2]) <= within)[0]
+            if len(equal):
+                found.append((len(equal), i, j, equal, turned))
+    found.sort(key=lambda x: x[:3])
+    yaws, shifts, count = [], [], 0
+    for n, i, j, equal, turned in found:
+        if count + n > HYPOTHESES and count:
+            break
+        own, other = s[j] - s[i], -d[equal] if turned else d[equal]
+        yaw = np.arctan2(other[:, 1], other[:, 0]) - math.atan2(own[1], own[0])
+        middle = (s[i] + s[j]) / 2
+        c, z = np.cos(yaw), np.sin(yaw)
+        carried = np.stack([c * middle[0] - z * middle[1], z * middle[0] + c * middle[1], np.full(n, middle[2])], axis=1)
+        yaws.append(yaw)
+        shifts.append((t[k[equal]] + t[m[equal]]) / 2 - carried)
+        count += n
+    if not yaws:
+        return np.zeros(0), np.zeros((0, 3)), True
+    return np.concatenate(yaws), np.concatenate(shifts), count == sum(x[0] for x in found)
+
+
+def _promising(s: Array, t: Array, yaw: Array, shift: Array, within: float) -> list[int]:
+    """Distinct hypotheses with at least three points of s near ones of t, most first. Near is told by cells of ``within``."""
+
+    def cells(p: Array) -> NDArray[np.int64]:
+        q = np.floor(p / within).astype(np.int64) + (1 << 20)
+        return (q[..., 0] << 42) | (q[..., 1] << 21) | q[..., 2]
+
+    around = np.array(list(itertools.product((-1, 0, 1), repeat=3))) * within
+    known = np.unique(cells(t[:, None] + around[None]))
+    count = np.zeros(len(yaw), np.int64)
+    for begin in range(0, len(yaw), 8192):
+        part = slice(begin, begin + 8192)
+        c, z = np.cos(yaw[part])[:, None], np.sin(yaw[part])[:, None]
+        at = np.stack([c * s[:, 0] - z * s[:, 1], z * s[:, 0] + c * s[:, 1], np.broadcast_to(s[:, 2], (len(c), len(s)))], axis=2)
+        key = cells(np.clip(at + shift[part, None], -4e4, 4e4))
+        where = np.minimum(np.searchsorted(known, key), len(known) - 1)
+        count[part] = (known[where] == key).sum(axis=1)
+    reach = max(1.0, float(np.linalg.norm(s, axis=1).max()))
+    turn = np.round(np.mod(yaw, 2 * math.pi) * reach / within)
+    alike = np.column_stack([turn, np.round(shift / within)])
+    order = np.argsort(-count, kind="stable")
+    order = order[count[order] >= 3]
+    _, first = np.unique(alike[order], axis=0, return_index=True)
+    return [int(x) for x in order[np.sort(first)][:CLOSER_LOOK]]
 
 
 def _spread(p: Array) -> float:

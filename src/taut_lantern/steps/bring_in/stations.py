@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-import tempfile
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from ...core import frames
-from ...core.errors import BadInput
+from ...core.errors import BadInput, Conflict
 from ...core.scan.scan import Scan
 from ...formats import e57
-from ...store import journal
+from ...store import journal, scratch
 from ...store.db import session, write_out
-from ...store.models import Job, Original, Station
+from ...store.models import Job, Original, Station, new_id
 from ...store.queue import LIVE, enqueue
-from ...store.tiles import write_station
-from ..common import Progress, clean_name, get_project
+from ...store.tiles import write_points
+from ..common import Progress, clean_name
 from ..tie.network import refresh_solution
 
 
@@ -31,10 +31,11 @@ def start(project_id: str, original_ids: list[str], min_range: float = 0.4, max_
         raise BadInput(f"unknown unit {unit!r}", subject="unit", remedy=f"use one of {', '.join(frames.METRE_PER_UNIT)}")
     jobs = []
     with session() as s:
-        get_project(s, project_id)
-        for original_id in original_ids:
+        journal.locked_project(s, project_id)  # two who ask at once bring in once
+        for original_id in dict.fromkeys(original_ids):
             row = s.get(Original, original_id)
-            if row is None or row.project_id != project_id or row.state != "complete" or not row.reading:
+            usable = row is not None and row.project_id == project_id and row.state == "complete" and row.discarded_at is None
+            if row is None or not usable or not row.reading:
                 raise BadInput(
                     "this file is not ready to be brought in",
                     subject=row.name if row else original_id,
@@ -61,7 +62,7 @@ def start(project_id: str, original_ids: list[str], min_range: float = 0.4, max_
 
 
 def _busy_or_here(s: Any, project_id: str, original_id: str, scan: int) -> bool:
-    here = s.scalar(select(Station.id).where(Station.original_id == original_id, Station.scan_index == scan, ~Station.deleted).limit(1))
+    here = s.scalar(select(Station.id).where(Station.original_id == original_id, Station.scan_index == scan).limit(1))
     q = select(Job.id).where(
         Job.project_id == project_id,
         Job.kind == "import",
@@ -95,44 +96,51 @@ def read_scan(
 
 
 def import_scan(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
-    """The whole import of one scan; nothing stays when it fails. Done twice it changes nothing."""
+    """The whole import of one scan; nothing stays when it fails. Done twice it changes nothing.
+
+    Points are written before the project is locked, in the transaction that then makes the station.
+    """
     with session() as s:
         original = s.get_one(Original, params["original_id"])
-        shown, original_id = original.name, original.id
-        have = s.scalar(
-            select(Station.id).where(Station.original_id == original_id, Station.scan_index == params["scan"], ~Station.deleted).limit(1)
-        )
+        shown, original_id, size = original.name, original.id, original.size
+        have = s.scalar(_same_scan(original_id, params["scan"]))
     if have is not None:
         return {"station": have}
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "in.e57"
+    with scratch.folder() as folder:
+        path = folder / "in.e57"
         progress.report("fetching the file", 0, 0)
-        write_out(original_id, path)
+        write_out(original_id, size, path)
         factor = frames.METRE_PER_UNIT[params["unit"]]
         scan, counts = read_scan(path, params["scan"], shown, params["min_range"], params["max_range"], factor, progress)
     progress.check()
-    with journal.change(project_id, "", network=True, topic="stations") as c:
-        names = {n for (n,) in c.s.execute(select(Station.name).where(Station.project_id == project_id, ~Station.deleted))}
-        name = base = clean_name(params["name"], "scan")
-        for k in range(2, 10_000):
-            if name not in names:
-                break
-            name = f"{base} ({k})"
-        count = c.s.scalar(select(func.count(Station.id)).where(Station.project_id == project_id)) or 0
-        station = Station(
-            project_id=project_id,
-            name=name,
-            original_id=original_id,
-            scan_index=params["scan"],
-            hue=count % 12,
-            place=_place(name, count),
-            report={**counts, "renamed": name != base},
-        )
-        write_station(c.s, station, scan, lambda done, total: progress.report("storing points", done, total))
-        c.title = f"Brought in {name}, {counts['kept']:,} points"
-        c.s.flush()
-        refresh_solution(c.s, c.project)
-    return {"station": station.id, **counts}
+    station = Station(id=new_id(), project_id=project_id, original_id=original_id, scan_index=params["scan"])
+    with session() as s:
+        write_points(s, station, scan, lambda done, total: progress.report("storing points", done, total))
+        progress.check()
+        with journal.change(project_id, "", network=True, topic="stations", s=s) as c:
+            if have := s.scalar(_same_scan(original_id, params["scan"])):
+                raise Conflict(
+                    f"the scan {params['name']} is here already", subject=shown, remedy="nothing is to be done", code="here_already"
+                )
+            count = s.scalar(select(func.count(Station.id)).where(Station.project_id == project_id)) or 0
+            base = clean_name(params["name"], "scan")[:280]
+            station.name = _free_name(s, project_id, base)
+            station.hue, station.place = count % 12, _place(station.name, count)
+            station.report = {**counts, "renamed": station.name != clean_name(params["name"], "scan")}
+            s.add(station)
+            c.title = f"Brought in {station.name}, {counts['kept']:,} points"
+            s.flush()
+            refresh_solution(s, c.project)
+        return progress.conclude(s, {"station": station.id, **counts})
+
+
+def _same_scan(original_id: str, scan: int) -> Any:
+    return select(Station.id).where(Station.original_id == original_id, Station.scan_index == scan).limit(1)
+
+
+def _free_name(s: Session, project_id: str, base: str) -> str:
+    names = {n for (n,) in s.execute(select(Station.name).where(Station.project_id == project_id))}
+    return next(n for n in (base, *(f"{base} ({k})" for k in range(2, 100_000))) if n not in names)
 
 
 def _place(name: str, count: int) -> int:
@@ -151,9 +159,7 @@ def change_station(project_id: str, station_id: str, version: int | None, name: 
         if name is not None:
             new = clean_name(name, station.name)
             if c.s.scalar(
-                select(Station.id)
-                .where(Station.project_id == project_id, Station.name == new, ~Station.deleted, Station.id != station_id)
-                .limit(1)
+                select(Station.id).where(Station.project_id == project_id, Station.name == new, Station.id != station_id).limit(1)
             ):
                 raise BadInput(f"there is a station {new} already", subject=new, remedy="choose another name")
             c.title = f"Renamed {station.name} to {new}"

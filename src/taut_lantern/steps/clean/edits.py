@@ -2,26 +2,32 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from typing import Any
+
 import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.clean.select import Box, Lasso
-from ...core.errors import BadInput
+from ...core.errors import BadInput, Conflict
 from ...store import journal
-from ...store.db import session
+from ...store.db import session, snapshot
 from ...store.models import CropBox, Edit, EditDelta, Station
+from ...store.queue import enqueue
 from ...store.tiles import deleted_mask, pack_indices, read_tiles, tiles_of
-from ..common import Array, clean_name, finite, get_project, matrix, owned, stations_of
+from ..common import Array, Progress, clean_name, finite, get_project, heavy, matrix, owned, settled, state_of, stations_of, still
+
+AT_ONCE = 30_000_000  # points looked through in a request; more is work for the background
 
 
-def lasso_indices(s: Session, station: Station, lasso: Lasso, box: Box | None) -> np.ndarray:
-    """Sorted indices of the living points of a station inside the lasso (and the crop box)."""
+def _candidates(s: Session, station: Station, lasso: Lasso) -> tuple[list[int], int]:
+    """Tiles of a station that may hold points inside the lasso, and how many points they hold."""
     t = matrix(station.pose)
     x0, y0 = lasso.outline.min(axis=0)
     x1, y1 = lasso.outline.max(axis=0)
-    ids = []
+    ids, points = [], 0
     for r in tiles_of(s, [station.id]):
         corner = frames.apply(
             t, np.array([[x, y, z] for x in (r.low[0], r.high[0]) for y in (r.low[1], r.high[1]) for z in (r.low[2], r.high[2])])
@@ -34,7 +40,13 @@ def lasso_indices(s: Session, station: Station, lasso: Lasso, box: Box | None) -
         elif (clip[:, 3] <= 1e-6).all():
             continue
         ids.append(r.id)
-    found = []
+        points += r.count
+    return ids, points
+
+
+def lasso_indices(s: Session, station: Station, ids: list[int], lasso: Lasso, box: Box | None) -> np.ndarray:
+    """Sorted indices of the living points in these tiles inside the lasso (and the crop box)."""
+    t, found = matrix(station.pose), []
     for tile in read_tiles(ids):
         p = frames.apply(t, tile.xyz)
         inside = lasso.inside(p)
@@ -51,38 +63,101 @@ def _lasso(view: list[float], outline: list[list[float]]) -> Lasso:
     return Lasso(np.array(finite(view, 16, "the view")).reshape(4, 4), np.array(outline, dtype=float).reshape(-1, 2))
 
 
-def _inside(s: Session, project_id: str, lasso: Lasso, station_ids: list[str]) -> list[tuple[str, np.ndarray]]:
-    box = active_box(s, project_id)
-    found = [(x.id, lasso_indices(s, x, lasso, box)) for x in stations_of(s, project_id) if x.id in station_ids]
-    return [(x, index) for x, index in found if len(index)]
+@dataclass(frozen=True)
+class Inside:
+    """What an outline takes in, of one state of the project. parts: (station, sorted indices), None when it is too much to
+    be looked through in a request."""
+
+    state: int
+    parts: list[tuple[str, np.ndarray]] | None
+
+    @property
+    def count(self) -> int | None:
+        return None if self.parts is None else sum(len(i) for _, i in self.parts)
 
 
-def count_in_lasso(project_id: str, view: list[float], outline: list[list[float]], station_ids: list[str]) -> dict[str, object]:
-    """How many living points an outline takes in, before anything is deleted."""
-    with session() as s:
-        get_project(s, project_id)
-        parts = _inside(s, project_id, _lasso(view, outline), station_ids)
-    return {"edit": None, "count": sum(len(i) for _, i in parts), "stations": [x for x, _ in parts]}
+def _inside(s: Session, project_id: str, lasso: Lasso, station_ids: list[str], most: float, progress: Progress = Progress()) -> Inside:
+    get_project(s, project_id)
+    state, box = state_of(s, project_id), active_box(s, project_id)
+    stations = [x for x in stations_of(s, project_id) if x.id in set(station_ids)]
+    tiles = [(x, *_candidates(s, x, lasso)) for x in stations]
+    if sum(n for _, _, n in tiles) > most:
+        return Inside(state, None)
+    parts = []
+    for k, (station, ids, _) in enumerate(tiles):
+        progress.report(f"looking through {station.name}", k, len(tiles))
+        progress.check()
+        index = lasso_indices(s, station, ids, lasso, box)
+        if len(index):
+            parts.append((station.id, index))
+    return Inside(state, parts)
 
 
-def delete_in_lasso(project_id: str, view: list[float], outline: list[list[float]], station_ids: list[str]) -> dict[str, object]:
-    """Mark as deleted what lies inside the outline as the pane showed it, of the stations that were visible."""
+def _said(found: Inside, edit: str | None = None, job: str | None = None) -> dict[str, Any]:
+    return {"edit": edit, "count": found.count, "stations": [x for x, _ in found.parts or []], "job": job}
+
+
+def count_in_lasso(project_id: str, view: list[float], outline: list[list[float]], station_ids: list[str]) -> dict[str, Any]:
+    """How many living points an outline takes in, before anything is deleted; None when it is too much to be counted here."""
     lasso = _lasso(view, outline)
+    with heavy(), snapshot() as s:
+        return _said(_inside(s, project_id, lasso, station_ids, AT_ONCE))
+
+
+def delete_in_lasso(
+    project_id: str, view: list[float], outline: list[list[float]], station_ids: list[str], expected: int | None = None
+) -> dict[str, Any]:
+    """Mark as deleted what lies inside the outline as the pane showed it, of the stations that were visible.
+
+    expected: the count that whoever asks was shown; Conflict when it is another now. Too much for a request becomes a job.
+    """
+    lasso = _lasso(view, outline)
+
+    def commit(found: Inside) -> dict[str, Any]:
+        if found.parts is None:
+            with session() as s:
+                what = {"view": view, "outline": outline, "stations": station_ids}
+                return _said(found, job=enqueue(s, project_id, "lasso", "Deleting the points inside an outline", **what).id)
+        return _said(found, _mark(project_id, found, expected, Progress()))
+
+    with heavy():
+        return settled(lambda s: _inside(s, project_id, lasso, station_ids, AT_ONCE), commit, project_id)
+
+
+def delete_job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """The same for any number of points."""
+    lasso = _lasso(params["view"], params["outline"])
+
+    def compute(s: Session) -> Inside:
+        return _inside(s, project_id, lasso, params["stations"], np.inf, progress)
+
+    return settled(compute, lambda found: {"edit": _mark(project_id, found, None, progress), "count": found.count}, project_id)
+
+
+def _mark(project_id: str, found: Inside, expected: int | None, progress: Progress) -> str:
+    parts, total = found.parts or [], found.count or 0
+    packed = [(x, len(index), pack_indices(index)) for x, index in parts]
     with journal.change(project_id, "", topic="edits") as c:
-        parts = _inside(c.s, project_id, lasso, station_ids)
-        total = sum(len(i) for _, i in parts)
+        still(c.s, project_id, found.state)
         if total == 0:
             raise BadInput(
                 "no points lie inside the outline", subject="outline", remedy="draw round visible points", code="nothing_selected"
+            )
+        if expected is not None and total != expected:
+            raise Conflict(
+                f"{total:,} points lie inside the outline now, not {expected:,}",
+                subject="outline",
+                remedy="look again, and delete them if you still want to",
+                code="count_changed",
             )
         place = (c.s.scalar(select(func.count(Edit.id)).where(Edit.project_id == project_id)) or 0) + 1
         edit = Edit(project_id=project_id, title=f"Deleted {total:,} points", count=total, place=place)
         c.title = edit.title
         c.s.add(edit)
         c.s.flush()
-        for station_id, index in parts:
-            c.s.add(EditDelta(edit_id=edit.id, station_id=station_id, count=len(index), data=pack_indices(index)))
-        return {"edit": edit.id, "count": total, "stations": [x for x, _ in parts]}
+        c.s.add_all(EditDelta(edit_id=edit.id, station_id=x, count=n, data=data) for x, n, data in packed)
+        progress.conclude(c.s, {"edit": edit.id, "count": total})
+        return edit.id
 
 
 def switch_edit(project_id: str, edit_id: str, active: bool, version: int | None) -> None:
@@ -138,11 +213,12 @@ def set_box(
         return str(row.id)
 
 
-def remove_box(project_id: str, box_id: str) -> None:
+def remove_box(project_id: str, box_id: str, version: int | None = None) -> None:
     with journal.change(project_id, "Removed a crop box", topic="edits") as c:
         row = owned(c.s, CropBox, project_id, box_id, "crop box")
+        journal.checked_version(row, version, f"the crop box {row.name}")
         c.title = f"Removed the crop box {row.name}"
-        c.s.delete(row)
+        c.remove(row)
 
 
 def propose_box(project_id: str) -> dict[str, object]:

@@ -16,10 +16,11 @@ from ...core.errors import BadInput
 from ...formats.dxf import Entity
 from ...store import journal
 from ...store.db import session
-from ...store.models import Section, Trace
+from ...store.models import Job, Section, Trace
+from ...store.queue import LIVE, enqueue
 from ...store.tiles import deleted_mask, read_tiles, tiles_of
 from ..clean.edits import active_box
-from ..common import Array, active_frame, clean_name, finite, get_project, matrix, owned, stations_of
+from ..common import Array, Moved, Progress, active_frame, clean_name, finite, get_project, matrix, owned, settled, stations_of
 
 LAYERS = ("wall", "floor", "pipe", "steel", "ground", "to check")
 
@@ -52,9 +53,10 @@ def make_section(project_id: str, kind: str, params: dict[str, Any], name: str =
         return row.id
 
 
-def delete_section(project_id: str, section_id: str) -> None:
+def delete_section(project_id: str, section_id: str, version: int | None = None) -> None:
     with journal.change(project_id, "", topic="sections") as c:
         row = owned(c.s, Section, project_id, section_id, "section")
+        journal.checked_version(row, version, f"the section {row.name}")
         row.deleted = True
         c.title = f"Deleted {row.name}"
 
@@ -77,17 +79,34 @@ def floor_height(project_id: str) -> float:
     return float(edge[int(np.argmax(below if below.any() else count))] + 0.05)
 
 
-def slab_points(s: Session, project_id: str, section: Section, most: int = 600_000) -> tuple[Array, np.ndarray, dict[str, int]]:
-    """(points (n, 3) section frame, colours (n, 4) uint8 rgb + intensity, counts). Reads only tiles the slab meets."""
+AT_ONCE = 20_000_000  # points read for a picture in a request; a larger slab is shown from its coarser levels
+
+
+def slab_points(
+    s: Session, project_id: str, section: Section, most: int = 600_000, reads: int = AT_ONCE, progress: Progress = Progress()
+) -> tuple[Array, np.ndarray, dict[str, int]]:
+    """(points (n, 3) section frame, colours (n, 4) uint8 rgb + intensity, counts). Reads only tiles the slab meets, coarse
+    levels first, until ``reads`` points."""
     cut, box = cut_of(section), active_box(s, project_id)
     parts, colours = [], []
-    read = total = 0
     placed = [x for x in stations_of(s, project_id) if x.pose is not None] or stations_of(s, project_id)[:1]
-    for station in placed:
+    rows = {x.id: tiles_of(s, [x.id]) for x in placed}
+    met = {x.id: [r for r in rows[x.id] if box_meets(cut, matrix(x.pose), np.array(r.low), np.array(r.high))] for x in placed}
+    levels: dict[int, int] = {}
+    for r in (r for found in met.values() for r in found):
+        levels[r.level] = levels.get(r.level, 0) + r.count
+    deepest, held = -1, 0
+    for level in sorted(levels):
+        held += levels[level]
+        if held > reads and deepest >= 0:
+            break
+        deepest = level
+    read = 0
+    for k, station in enumerate(placed):
+        progress.report(f"cutting {station.name}", k, len(placed))
+        progress.check()
         t = matrix(station.pose)
-        rows = tiles_of(s, [station.id])
-        total += len(rows)
-        ids = [r.id for r in rows if box_meets(cut, t, np.array(r.low), np.array(r.high))]
+        ids = [r.id for r in met[station.id] if r.level <= deepest]
         read += len(ids)
         dead = deleted_mask(s, station) if ids else None
         for tile in read_tiles(ids):
@@ -101,18 +120,32 @@ def slab_points(s: Session, project_id: str, section: Section, most: int = 600_0
             colours.append(np.concatenate([tile.rgb[inside], (tile.intensity[inside] >> 8).astype(np.uint8)[:, None]], axis=1))
     points = np.concatenate(parts) if parts else np.zeros((0, 3))
     colour = np.concatenate(colours) if colours else np.zeros((0, 4), np.uint8)
-    counts = {"points": len(points), "tiles_read": read, "tiles": total}
+    counts = {"points": len(points), "tiles_read": read, "tiles": sum(len(x) for x in rows.values())}
     if len(points) > most:
         keep = np.random.default_rng(1).permutation(len(points))[:most]
         points, colour = points[keep], colour[keep]
     return points, colour, counts
 
 
-def fit(project_id: str, section_id: str) -> dict[str, int]:
-    """Find lines and circles in the slab. What was accepted or drawn stays; earlier findings go."""
-    with journal.change(project_id, "", topic="sections") as c:
-        section = owned(c.s, Section, project_id, section_id, "section")
-        points, _, _ = slab_points(c.s, project_id, section, 3_000_000)
+def start_fit(project_id: str, section_id: str) -> str:
+    """Find lines and circles in the background; asking again while that is under way gives the same job."""
+    with session() as s:
+        journal.locked_project(s, project_id)
+        section = owned(s, Section, project_id, section_id, "section")
+        q = select(Job.id).where(Job.project_id == project_id, Job.kind == "fit", Job.state.in_(LIVE))
+        if (running := s.scalar(q.where(Job.params["section_id"].astext == section_id).limit(1))) is not None:
+            return running
+        return enqueue(s, project_id, "fit", f"Finding lines in {section.name}", section_id=section_id).id
+
+
+def fit_job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """Find lines and circles in the slab. What was accepted, drawn or rejected stays, and is not found again; earlier
+    findings go."""
+    section_id = params["section_id"]
+
+    def compute(s: Session) -> tuple[int, int, list[Trace], dict[str, int]]:
+        section = owned(s, Section, project_id, section_id, "section")
+        points, _, _ = slab_points(s, project_id, section, 3_000_000, 10 * AT_ONCE, progress)
         if len(points) < 50:
             raise BadInput(
                 f"{section.name} holds {len(points)} points",
@@ -120,48 +153,64 @@ def fit(project_id: str, section_id: str) -> dict[str, int]:
                 remedy="make it deeper, or cut elsewhere",
                 code="empty_section",
             )
-        for old in c.s.scalars(select(Trace).where(Trace.section_id == section_id, Trace.state == "found")):
-            c.s.delete(old)
-        made_from = c.project.network_revision
-        circles = find_circles(points)
-        flat = points[:, :2]
-        for k in circles:  # what a circle explains is not offered as short lines again
-            flat = flat[np.abs(np.hypot(flat[:, 0] - k.centre[0], flat[:, 1] - k.centre[1]) - k.radius) > 0.015]
-        lines = find_lines(flat)
-        for line in lines:
-            along, across = line.b[0] - line.a[0], line.b[1] - line.a[1]
-            length = math.hypot(along, across)
-            note: dict[str, Any] = {"rms_mm": 1000 * line.rms, "points": line.points, "length": length, "made_from": made_from}
-            layer = "wall"
-            if section.kind == "upright":
-                lean = abs(along) if abs(across) > abs(along) else abs(across)
-                if lean < 0.1 * length:
-                    note["out_of_plumb_mm" if abs(across) > abs(along) else "out_of_level_mm"] = 1000 * lean
-                layer = "wall" if abs(along) < 0.1 * length else "floor" if abs(across) < 0.1 * length else "steel"
-            c.s.add(
-                Trace(
-                    project_id=project_id,
-                    section_id=section_id,
-                    kind="line",
-                    layer=layer if line.rms < 0.006 else "to check",
-                    points=[list(line.a), list(line.b)],
-                    fit=note,
-                )
-            )
-        for k in circles:
-            c.s.add(
-                Trace(
-                    project_id=project_id,
-                    section_id=section_id,
-                    kind="circle",
-                    layer="pipe" if k.share > 0.35 else "to check",
-                    points=[list(k.centre)],
-                    radius=k.radius,
-                    fit={"rms_mm": 1000 * k.rms, "points": k.points, "share": k.share, "made_from": made_from},
-                )
-            )
-        c.title = f"Found {len(lines)} lines and {len(circles)} circles in {section.name}"
-        return {"lines": len(lines), "circles": len(circles)}
+        progress.report("fitting lines and circles", 0, 0)
+        revision = get_project(s, project_id).network_revision
+        return section.version, revision, *_found(project_id, section, points, revision)
+
+    def commit(made: tuple[int, int, list[Trace], dict[str, int]]) -> dict[str, Any]:
+        version, revision, found, counts = made
+        with journal.change(project_id, "", topic="sections") as c:
+            section = owned(c.s, Section, project_id, section_id, "section")
+            if c.project.network_revision != revision or section.version != version:
+                raise Moved
+            here = list(c.s.scalars(select(Trace).where(Trace.section_id == section_id)))
+            for old in here:
+                if old.state == "found":
+                    c.remove(old)
+            decided = [t for t in here if t.state != "found"]
+            c.s.add_all(t for t in found if not any(_alike(t, d) for d in decided))
+            c.title = f"Found {counts['lines']} lines and {counts['circles']} circles in {section.name}"
+            return progress.conclude(c.s, counts)
+
+    return settled(compute, commit, project_id)
+
+
+def _alike(a: Trace, b: Trace, within: float = 0.03) -> bool:
+    """Whether two traces show the same thing: ends, or centre and radius, within 3 cm."""
+    if a.kind != b.kind or len(a.points) != len(b.points):
+        return False
+    ways = (b.points, b.points[::-1])
+    return abs(a.radius - b.radius) < within and any(
+        all(math.dist(p, q) < within for p, q in zip(a.points, way, strict=True)) for way in ways
+    )
+
+
+def _found(project_id: str, section: Section, points: Array, made_from: int) -> tuple[list[Trace], dict[str, int]]:
+    """Lines and circles of a slab as traces that nobody has said yes to."""
+    circles = find_circles(points)
+    flat = points[:, :2]
+    for k in circles:  # what a circle explains is not offered as short lines again
+        flat = flat[np.abs(np.hypot(flat[:, 0] - k.centre[0], flat[:, 1] - k.centre[1]) - k.radius) > 0.015]
+    lines = find_lines(flat)
+    own = {"project_id": project_id, "section_id": section.id}
+    out = []
+    for line in lines:
+        along, across = line.b[0] - line.a[0], line.b[1] - line.a[1]
+        length = math.hypot(along, across)
+        note: dict[str, Any] = {"rms_mm": 1000 * line.rms, "points": line.points, "length": length, "made_from": made_from}
+        layer = "wall"
+        if section.kind == "upright":
+            lean = abs(along) if abs(across) > abs(along) else abs(across)
+            if lean < 0.1 * length:
+                note["out_of_plumb_mm" if abs(across) > abs(along) else "out_of_level_mm"] = 1000 * lean
+            layer = "wall" if abs(along) < 0.1 * length else "floor" if abs(across) < 0.1 * length else "steel"
+        layer = layer if line.rms < 0.006 else "to check"
+        out.append(Trace(**own, kind="line", layer=layer, points=[list(line.a), list(line.b)], radius=0.0, state="found", fit=note))
+    for k in circles:
+        note = {"rms_mm": 1000 * k.rms, "points": k.points, "share": k.share, "made_from": made_from}
+        layer = "pipe" if k.share > 0.35 else "to check"
+        out.append(Trace(**own, kind="circle", layer=layer, points=[list(k.centre)], radius=k.radius, state="found", fit=note))
+    return out, {"lines": len(lines), "circles": len(circles)}
 
 
 def draw_trace(project_id: str, section_id: str, kind: str, layer: str, points: list[list[float]], radius: float = 0.0) -> str:
@@ -180,7 +229,7 @@ def draw_trace(project_id: str, section_id: str, kind: str, layer: str, points: 
             project_id=project_id,
             section_id=section_id,
             kind=kind,
-            layer=clean_name(layer, "wall")[:60],
+            layer=clean_name(layer, "wall"),
             points=kept,
             radius=radius,
             state="drawn",
@@ -192,15 +241,15 @@ def draw_trace(project_id: str, section_id: str, kind: str, layer: str, points: 
 
 
 def change_trace(project_id: str, trace_id: str, version: int | None, state: str | None, layer: str | None) -> None:
-    """state: accepted | found | rejected (rejected removes it)."""
+    """state: accepted | found | rejected (rejected is no longer shown, and not found again)."""
     with journal.change(project_id, "Changed a trace", topic="sections") as c:
         row = owned(c.s, Trace, project_id, trace_id, "trace")
         journal.checked_version(row, version, f"this {row.kind}")
         if layer is not None:
-            row.layer = clean_name(layer, row.layer)[:60]
+            row.layer = clean_name(layer, row.layer)
             c.title = f"Moved a {row.kind} to the layer {row.layer}"
         if state == "rejected":
-            c.s.delete(row)
+            row.state = "rejected"
             c.title = f"Rejected a {row.kind}"
         elif state in ("accepted", "found"):
             row.state = state
@@ -222,8 +271,9 @@ def accept_all(project_id: str, section_id: str) -> int:
 
 def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
     revision = get_project(s, project_id).network_revision
-    rows = s.scalars(select(Section).where(Section.project_id == project_id, ~Section.deleted).order_by(Section.kind, Section.name)).all()
-    traces = s.scalars(select(Trace).where(Trace.project_id == project_id).order_by(Trace.layer, Trace.id)).all()
+    rows = s.scalars(select(Section).where(Section.project_id == project_id).order_by(Section.kind, Section.name)).all()
+    shown = select(Trace).where(Trace.project_id == project_id, Trace.state != "rejected")
+    traces = s.scalars(shown.order_by(Trace.layer, Trace.id)).all()
     return [
         {
             "id": r.id,
@@ -257,7 +307,7 @@ def entities(s: Session, project_id: str, section_ids: list[str] | None, in_sect
     project = get_project(s, project_id)
     _, _, T_frame_project = active_frame(s, project)
     out: list[Entity] = []
-    for section in s.scalars(select(Section).where(Section.project_id == project_id, ~Section.deleted)):
+    for section in s.scalars(select(Section).where(Section.project_id == project_id)):
         if section_ids and section.id not in section_ids:
             continue
         T_frame_section = T_frame_project @ frames.inverse(cut_of(section).T_section_project)
@@ -270,7 +320,7 @@ def entities(s: Session, project_id: str, section_ids: list[str] | None, in_sect
             q = frames.apply(t, np.array([[p[0], p[1], 0.0]]))[0]
             return float(q[0]), float(q[1]), float(q[2])
 
-        for t in s.scalars(select(Trace).where(Trace.section_id == section.id)):
+        for t in s.scalars(select(Trace).where(Trace.section_id == section.id, Trace.state != "rejected")):
             layer = "to check" if t.state == "found" else t.layer  # nobody has said yes to it yet
             out.append(Entity(t.kind, layer, tuple(place(p) for p in t.points), t.radius, normal=(0.0, 0.0, 1.0) if in_section else normal))  # type: ignore[arg-type]
         out.append(Entity("text", "section", (place([0.0, 0.0]),), text=section.name))

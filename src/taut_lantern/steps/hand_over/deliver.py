@@ -2,139 +2,162 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy import select
 
 from ...core import frames
 from ...core.clean.select import Box
 from ...core.errors import BadInput, NotFound
 from ...formats import dxf, e57, las, pdf
-from ...store.db import notify, session, store_file
-from ...store.models import Delivery, Journal, Station
+from ...formats.dxf import Entity
+from ...formats.pdf import Report
+from ...store import journal, scratch
+from ...store.db import notify, session, snapshot, store_file
+from ...store.models import Delivery, Job, Journal, Station, new_id
 from ...store.queue import enqueue
-from ...store.tiles import deleted_mask, read_station
+from ...store.tiles import Marks, marks_of, mask_of, read_station
 from ..clean.edits import active_box
-from ..common import Array, Progress, active_frame, clean_name, get_project, matrix, stations_of
+from ..common import Array, Progress, active_frame, file_name, get_project, matrix, state_of, stations_of
 from ..draw.sections import entities
 from ..prove.report import build
 
 KINDS = {"e57": "Cloud, E57", "laz": "Cloud, LAZ", "dxf": "Drawing, DXF", "pdf": "Registration report, PDF"}
 
 
-def latest_entry(s: Session, project_id: str) -> int:
-    """The journal's last entry: what is made now belongs to it, what was made before an entry is older."""
-    return s.scalar(select(func.max(Journal.id)).where(Journal.project_id == project_id)) or 0
-
-
 def start(project_id: str, kind: str, params: dict[str, Any]) -> str:
+    """Make a delivery in the background; asking for the same again while that is under way gives the same job."""
     if kind not in KINDS:
         raise BadInput(f"unknown delivery {kind!r}", subject="kind", remedy=f"use one of {', '.join(KINDS)}")
     with session() as s:
-        project = get_project(s, project_id)
-        if (
-            kind in ("e57", "laz")
-            and not any(x.pose is not None for x in stations_of(s, project_id))
-            and len(stations_of(s, project_id)) != 1
-        ):
+        project = journal.locked_project(s, project_id)
+        stations = stations_of(s, project_id)
+        if kind in ("e57", "laz") and not any(x.pose is not None for x in stations) and len(stations) != 1:
             raise BadInput("no station is placed yet", subject=project.name, remedy="tie the stations first")
-        return enqueue(s, project_id, "deliver", f"Making {KINDS[kind]}", what=kind, **params).id
+        same = {"what": kind, **params}
+        q = select(Job.id).where(Job.project_id == project_id, Job.kind == "deliver", Job.state == "waiting", Job.params == same)
+        if (running := s.scalar(q.limit(1))) is not None:
+            return running
+        return enqueue(s, project_id, "deliver", f"Making {KINDS[kind]}", **same).id
 
 
-def _living(station: Station, T_frame_station: Array, T_project_station: Array, box: Box | None) -> tuple[Any, Array]:
-    """(Scan without deleted and cropped points, their coordinates in the frame)."""
-    with session() as s:
-        scan = read_station(s, station)
-        keep = ~deleted_mask(s, station)
-    if box is not None:
-        keep &= box.inside(frames.apply(T_project_station, scan.xyz))
-    scan = scan.take(keep)
-    return scan, frames.apply(T_frame_station, scan.xyz)
+@dataclass(frozen=True)
+class State:
+    """All that a delivery shows, of one state of the project: poses, marks, frame, box, drawing and report. Points are
+    never rewritten, so they may be read afterwards."""
+
+    entry: int
+    project: str
+    frame: tuple[str, str, Array]
+    stations: list[tuple[Station, Marks]]
+    box: Box | None
+    drawn: list[Entity]
+    report: Report | None
+
+
+def state_for(project_id: str, kind: str, params: dict[str, Any]) -> State:
+    """Read in one snapshot."""
+    with snapshot() as s:
+        project = get_project(s, project_id)
+        everything = stations_of(s, project_id)
+        placed = [x for x in everything if x.pose is not None] or everything[:1]
+        return State(
+            state_of(s, project_id),
+            project.name,
+            active_frame(s, project),
+            [(x, marks_of(s, x.id)) for x in placed] if kind in ("e57", "laz") else [],
+            active_box(s, project_id) if params.get("crop", True) else None,
+            entities(s, project_id, params.get("sections"), params.get("coordinates") == "section") if kind == "dxf" else [],
+            build(s, project_id) if kind == "pdf" else None,
+        )
+
+
+def _clouds(state: State, progress: Progress) -> Iterator[tuple[str, Any, Array, Array]]:
+    """(name, Scan without deleted and cropped points, their coordinates in the frame, pose in the frame) of each station."""
+    _, _, T_frame_project = state.frame
+    for k, (station, marks) in enumerate(state.stations):
+        progress.check()
+        progress.report(f"writing {station.name}", k, len(state.stations))
+        pose = matrix(station.pose)
+        with session() as s:
+            scan = read_station(s, station)
+        keep = ~mask_of(marks, station.points)
+        if state.box is not None:
+            keep &= state.box.inside(frames.apply(pose, scan.xyz))
+        scan = scan.take(keep)
+        yield station.name, scan, frames.apply(T_frame_project @ pose, scan.xyz), T_frame_project @ pose
 
 
 def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
     """Make one delivery and keep it. Nothing stays when it fails or is cancelled."""
     kind = params["what"]
-    with session() as s:
-        project = get_project(s, project_id)
-        frame_id, frame_name, T_frame_project = active_frame(s, project)
-        all_stations = stations_of(s, project_id)
-        stations = [x for x in all_stations if x.pose is not None] or all_stations[:1]
-        box = active_box(s, project_id) if params.get("crop", True) else None
-        state = latest_entry(s, project_id)
-        report = build(s, project_id) if kind == "pdf" else None
-        drawn = entities(s, project_id, params.get("sections"), params.get("coordinates") == "section") if kind == "dxf" else []
-    base = clean_name(project.name, "project").replace(" ", "-")
+    state = state_for(project_id, kind, params)
     suffix = "-report" if kind == "pdf" else "-drawing" if kind == "dxf" else ""
-    name = f"{base}{suffix}.{kind}"
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / f"out.{kind}"
-        points = 0
-
-        def clouds() -> Iterator[tuple[Station, Any, Array, Array]]:
-            for k, station in enumerate(stations):
-                progress.check()
-                progress.report(f"writing {station.name}", k, len(stations))
-                pose = matrix(station.pose)
-                scan, xyz = _living(station, T_frame_project @ pose, pose, box)
-                yield station, scan, xyz, T_frame_project @ pose
-
-        if kind == "e57":
-
-            def outgoing() -> Iterator[e57.Outgoing]:
-                nonlocal points
-                for station, scan, _, pose in clouds():
-                    points += len(scan)
-                    if len(scan):
-                        yield e57.Outgoing(station.name, scan, pose)
-
-            e57.write(path, outgoing())
-        elif kind == "laz":
-            offset = T_frame_project[:3, 3]
-            points = las.write(path, ((k + 1, xyz, scan.intensity, scan.rgb) for k, (_, scan, xyz, _) in enumerate(clouds())), offset)
-        elif kind == "dxf":
-            if not any(e.kind != "text" for e in drawn):
-                raise BadInput(
-                    "there is nothing drawn yet", subject=project.name, remedy="cut a section and fit or draw lines", code="nothing_drawn"
-                )
-            dxf.write(path, drawn, params.get("unit", "m"), project.name)
-        else:
-            assert report is not None
-            pdf.write(path, report)
+    name = f"{file_name(state.project)}{suffix}.{kind}"
+    with scratch.folder() as folder:
+        path = folder / f"out.{kind}"
+        points = _write(path, kind, state, params, progress)
         progress.check()
+        frame_id, frame_name, _ = state.frame
         with session() as s:
             row = Delivery(
+                id=new_id(),
                 project_id=project_id,
                 kind=kind,
                 name=name,
-                journal_at=state,
+                journal_at=state.entry,
                 params={
                     **{k: v for k, v in params.items() if k != "what"},
                     "frame": frame_name,
                     "frame_id": frame_id,
                     "points": points,
-                    "cropped": box is not None,
+                    "cropped": state.box is not None,
                 },
             )
+            row.size, row.sha256 = store_file(s, row.id, path)
             s.add(row)
             s.flush()
-            delivery_id = row.id
-            row_size, row_sha = store_file(s, delivery_id, path)
-            row = s.get_one(Delivery, delivery_id)
-            row.size, row.sha256 = row_size, row_sha
             notify(s, project_id, "deliveries")
-    return {"delivery": delivery_id, "name": name, "size": row_size, "points": points}
+            return progress.conclude(s, {"delivery": row.id, "name": name, "size": row.size, "points": points})
+
+
+def _write(path: Path, kind: str, state: State, params: dict[str, Any], progress: Progress) -> int:
+    """The file itself; returns how many points are in it."""
+    points = 0
+    if kind == "e57":
+
+        def outgoing() -> Iterator[e57.Outgoing]:
+            nonlocal points
+            for name, scan, _, pose in _clouds(state, progress):
+                points += len(scan)
+                if len(scan):
+                    yield e57.Outgoing(name, scan, pose)
+
+        e57.write(path, outgoing())
+    elif kind == "laz":
+        parts = ((k + 1, xyz, scan.intensity, scan.rgb) for k, (_, scan, xyz, _) in enumerate(_clouds(state, progress)))
+        points = las.write(path, parts, state.frame[2][:3, 3])
+    elif kind == "dxf":
+        if not any(e.kind != "text" for e in state.drawn):
+            raise BadInput(
+                "there is nothing drawn yet", subject=state.project, remedy="cut a section and fit or draw lines", code="nothing_drawn"
+            )
+        dxf.write(path, state.drawn, params.get("unit", "m"), state.project)
+    else:
+        assert state.report is not None
+        pdf.write(path, state.report)
+    return points
 
 
 def list_deliveries(project_id: str) -> list[dict[str, Any]]:
     """All deliveries, the newest first; ``outdated`` when the project changed since."""
     with session() as s:
         get_project(s, project_id)
-        latest = latest_entry(s, project_id)
+        latest = state_of(s, project_id)
+        titles = dict(s.execute(select(Journal.id, Journal.title).where(Journal.project_id == project_id)).tuples().all())
         rows = s.scalars(select(Delivery).where(Delivery.project_id == project_id).order_by(Delivery.created_at.desc()))
         return [
             {
@@ -147,6 +170,7 @@ def list_deliveries(project_id: str) -> list[dict[str, Any]]:
                 "params": r.params,
                 "created_at": r.created_at,
                 "outdated": r.journal_at < latest,
+                "state": {"entry": r.journal_at, "title": titles.get(r.journal_at, "")},
             }
             for r in rows
         ]

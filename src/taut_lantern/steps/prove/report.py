@@ -25,7 +25,7 @@ def build(s: Session, project_id: str) -> Report:
     links = [k for k in s.scalars(select(Link).where(Link.project_id == project_id)) if k.a in names and k.b in names]
     profile = profile_of(project)
     _, frame, T_frame_project = active_frame(s, project)
-    control = residuals_of(project_id)
+    control = residuals_of(project_id, s)
     test = data.get("global_test", {"statistic": 0, "limit": 0, "passed": True})
     verdict = "passes" if test["passed"] else "does not pass"
     sentences = [data.get("sentence", "There is nothing to tie yet.")]

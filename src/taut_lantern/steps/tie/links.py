@@ -1,8 +1,16 @@
-"""Tie the scans: all by themselves, or one pair from a rough placement by hand; switch links off and on."""
+"""Tie the scans: all by themselves, or one pair from a rough placement by hand; switch links off and on.
+
+What people decided outlives every run: a link made by hand stays, and so does "used" where somebody switched it.
+"""
 
 from __future__ import annotations
 
+import pickle
+import threading
+from collections import OrderedDict
+from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -10,39 +18,71 @@ from sqlalchemy import select
 
 from ...core import frames
 from ...core.align import believe
+from ...core.align.believe import TiedPair
 from ...core.align.evidence import evidence
 from ...core.align.fine import GATES, fine
 from ...core.align.prepared import Prepared, prepare
 from ...core.errors import BadInput, NotEnough
 from ...core.network.adjust import LinkObservation, snoop
-from ...store import journal
+from ...store import journal, scratch
 from ...store.db import session
 from ...store.models import Job, Link, Station
-from ...store.queue import LIVE, enqueue
+from ...store.queue import LIVE, Run, enqueue, keep, reached
 from ...store.tiles import read_station
-from ..common import Progress, finite, get_project, get_station, matrix, numbers, owned, stations_of
+from ..common import Progress, finite, get_station, matrix, numbers, owned, stations_of
 from .network import refresh_solution
 
 
-def load_prepared(stations: list[Station], progress: Progress) -> dict[str, Prepared]:
-    """Read and prepare scans, two at a time."""
+class PreparedScans(Mapping[str, Prepared]):
+    """Prepared scans by station. What does not fit into the memory of the work waits in files."""
 
-    def one(station: Station) -> tuple[str, Prepared]:
+    def __init__(self, stations: list[Station], folder: Path, memory: int, progress: Progress) -> None:
+        self._stations = {x.id: x for x in stations}
+        self._folder, self._most, self._lock = folder, memory, threading.RLock()
+        self._here: OrderedDict[str, tuple[Prepared, int]] = OrderedDict()
+        with ThreadPoolExecutor(2) as pool:
+            for k, _ in enumerate(pool.map(lambda x: self._make(x, progress), stations)):
+                progress.report("preparing scans", k + 1, len(stations))
+
+    def _make(self, station: Station, progress: Progress) -> None:
         progress.check()
         with session() as s:
-            return station.id, prepare(read_station(s, station))
+            scan = read_station(s, station)
+        self._put(station.id, prepare(scan))
 
-    out: dict[str, Prepared] = {}
-    with ThreadPoolExecutor(2) as pool:
-        for k, (key, value) in enumerate(pool.map(one, stations)):
-            out[key] = value
-            progress.report("preparing scans", k + 1, len(stations))
-    return out
+    def _put(self, key: str, made: Prepared) -> None:
+        body = pickle.dumps(made, pickle.HIGHEST_PROTOCOL)
+        with self._lock:
+            held = sum(n for _, n in self._here.values()) + len(body)
+            if held > self._most:  # from now on this one is found again in its file
+                (self._folder / key).write_bytes(body)
+            self._here[key] = made, len(body)
+            while held > self._most and len(self._here) > 4:
+                other, (gone, size) = next(iter(self._here.items()))
+                if not (self._folder / other).exists():
+                    (self._folder / other).write_bytes(pickle.dumps(gone, pickle.HIGHEST_PROTOCOL))
+                del self._here[other]
+                held -= size
+
+    def __getitem__(self, key: str) -> Prepared:
+        with self._lock:
+            if key in self._here:
+                self._here.move_to_end(key)
+                return self._here[key][0]
+            made: Prepared = pickle.loads((self._folder / key).read_bytes())
+            self._put(key, made)
+            return made
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._stations)
+
+    def __len__(self) -> int:
+        return len(self._stations)
 
 
 def start_tie(project_id: str) -> str:
     with session() as s:
-        get_project(s, project_id)
+        journal.locked_project(s, project_id)  # two who ask at once start it once
         if len(stations_of(s, project_id)) < 2:
             raise NotEnough("tying needs at least two stations", subject="stations", remedy="bring in another scan")
         running = s.scalar(
@@ -55,48 +95,87 @@ def start_tie(project_id: str) -> str:
         return enqueue(s, project_id, "tie", "Tying all stations").id
 
 
+class _Proposals:
+    """What pairs proposed, kept for a run that takes this one up again."""
+
+    def __init__(self, run: Run | None) -> None:
+        self.run = run
+
+    def load(self, key: str) -> Any:
+        body = reached(self.run, key)
+        return None if body is None else pickle.loads(body)
+
+    def keep(self, key: str, value: Any) -> None:
+        keep(self.run, key, pickle.dumps(value, pickle.HIGHEST_PROTOCOL))
+
+
 def tie_all(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
     """Prepare, propose, believe, align, leave blunders out, adjust: one change that can be undone."""
     with session() as s:
         stations = stations_of(s, project_id)
     names = {x.id: x.name for x in stations}
 
-    def say(text: str, done: int, total: int) -> None:
+    def said(text: str) -> str:
         for key, name in names.items():
             text = text.replace(key, name)
-        progress.report(text, done, total)
+        return text
 
-    prepared = load_prepared(stations, progress)
-    result = believe.tie(prepared, say, progress.should_stop)
+    with scratch.folder() as folder:
+        prepared = PreparedScans(stations, folder, progress.memory // 2, progress)
+        kept = _Proposals(progress.run)
+        result = believe.tie(
+            prepared, lambda text, done, total: progress.report(said(text), done, total), progress.should_stop, kept.load, kept.keep
+        )
     progress.check()
     seen = [LinkObservation(f"{p.a}|{p.b}", p.a, p.b, p.result.T_a_b, p.result.covariance) for p in result.pairs]
     _, left_out = snoop(list(names), seen)
-    with journal.change(project_id, f"Tied {len(stations)} stations with {len(result.pairs)} links", network=True, topic="network") as c:
-        for old in c.s.scalars(select(Link).where(Link.project_id == project_id, Link.kind == "cloud")):
-            c.s.delete(old)
-        c.s.flush()
-        for p in result.pairs:
-            c.s.add(
-                Link(
-                    project_id=project_id,
-                    a=p.a,
-                    b=p.b,
-                    used=f"{p.a}|{p.b}" not in left_out,
-                    T_a_b=numbers(p.result.T_a_b),
-                    covariance=numbers(p.result.covariance),
-                    evidence=p.evidence.as_dict(),
-                )
-            )
+    with journal.change(project_id, "", network=True, topic="network") as c:
+        here = {x.id for x in stations_of(c.s, project_id)}
+        pairs = [p for p in result.pairs if p.a in here and p.b in here]
+        kept_by_hand = _put_links(c, project_id, pairs, left_out)
         for part in result.parts:
             for key, pose in part.items():
-                c.s.get_one(Station, key).pose = numbers(pose) if len(part) > 1 else None
+                if key in here:
+                    c.s.get_one(Station, key).pose = numbers(pose) if len(part) > 1 else None
+        c.title = f"Tied {len(stations)} stations with {len(pairs)} links"
+        c.title += f"; {kept_by_hand} decided by hand stayed as they were" if kept_by_hand else ""
         c.s.flush()
         refresh_solution(c.s, c.project)
-    return {
-        "links": len(result.pairs),
-        "left_out": len(left_out),
-        "undecided": [f.as_dict() | {"subject": names.get(f.subject, f.subject)} for f in result.findings],
-    }
+        return progress.conclude(
+            c.s,
+            {
+                "links": len(pairs),
+                "left_out": len(left_out),
+                "kept_by_hand": kept_by_hand,
+                "undecided": [f.as_dict() | {"subject": said(f.subject), "message": said(f.message)} for f in result.findings],
+            },
+        )
+
+
+def _put_links(c: journal.Change, project_id: str, pairs: list[TiedPair], left_out: list[str]) -> int:
+    """The links of a run beside those that people made or switched. Returns how many of theirs it left as they were."""
+    rows = {frozenset((k.a, k.b)): k for k in c.s.scalars(select(Link).where(Link.project_id == project_id, Link.kind == "cloud"))}
+    found = set()
+    kept = 0
+    for p in pairs:
+        key, used = frozenset((p.a, p.b)), f"{p.a}|{p.b}" not in left_out
+        found.add(key)
+        row = rows.get(key)
+        if row is not None and "made" in row.by_hand:
+            continue
+        if row is None:
+            row = Link(project_id=project_id, by_hand=[])
+            c.s.add(row)
+        row.a, row.b = p.a, p.b
+        row.T_a_b, row.covariance, row.evidence = numbers(p.result.T_a_b), numbers(p.result.covariance), p.evidence.as_dict()
+        if "used" not in row.by_hand:
+            row.used = used
+    for key, row in rows.items():
+        if row.by_hand:
+            kept += 1
+        elif key not in found:
+            c.remove(row)
+    return kept
 
 
 def start_pair(project_id: str, a: str, b: str, T_a_b: list[float]) -> str:
@@ -114,7 +193,8 @@ def start_pair(project_id: str, a: str, b: str, T_a_b: list[float]) -> str:
 def pair(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
     with session() as s:
         a, b = get_station(s, project_id, params["a"]), get_station(s, project_id, params["b"])
-    prepared = load_prepared([a, b], progress)
+    with scratch.folder() as folder:
+        prepared = dict(PreparedScans([a, b], folder, progress.memory, progress))
     progress.report("aligning", 0, 1)
     gates = ((1.2, 8), (0.8, 8), (0.5, 4), *GATES[1:])
     result = fine(prepared[a.id], prepared[b.id], matrix(params["T_a_b"]), gates)
@@ -128,8 +208,10 @@ def pair(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
     found = evidence(prepared[a.id], prepared[b.id], result)
     progress.check()
     with journal.change(project_id, f"Linked {a.name} and {b.name} by hand", network=True, topic="network") as c:
+        if not {a.id, b.id} <= {x.id for x in stations_of(c.s, project_id)}:
+            raise NotEnough("one of the two stations was taken out meanwhile", subject=f"{a.name} · {b.name}", remedy="undo that first")
         for old in c.s.scalars(select(Link).where(Link.project_id == project_id, Link.a.in_((a.id, b.id)), Link.b.in_((a.id, b.id)))):
-            c.s.delete(old)
+            c.remove(old)
         c.s.flush()
         c.s.add(
             Link(
@@ -139,20 +221,22 @@ def pair(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
                 T_a_b=numbers(result.T_a_b),
                 covariance=numbers(result.covariance),
                 evidence=found.as_dict(),
+                by_hand=["made"],
             )
         )
         c.s.flush()
         refresh_solution(c.s, c.project)
-    return {"fit_rms_mm": 1000 * found.fit_rms, "overlap": found.overlap}
+        return progress.conclude(c.s, {"fit_rms_mm": 1000 * found.fit_rms, "overlap": found.overlap})
 
 
 def switch_link(project_id: str, link_id: str, used: bool, version: int | None) -> None:
     """Switch a link off or on; the network is adjusted in the same breath."""
     with journal.change(project_id, "", network=True, topic="network") as c:
         link = owned(c.s, Link, project_id, link_id, "link")
-        a, b = c.s.get_one(Station, link.a).name, c.s.get_one(Station, link.b).name
+        a, b = get_station(c.s, project_id, link.a).name, get_station(c.s, project_id, link.b).name
         journal.checked_version(link, version, f"the link {a} · {b}")
         c.title = f"Switched the link {a} · {b} {'on' if used else 'off'}"
         link.used = used
+        link.decided("used")
         c.s.flush()
         refresh_solution(c.s, c.project)

@@ -41,7 +41,9 @@ def refresh_solution(s: Session, project: Project, move_stations: bool = True) -
         return
     links, seen, sightings, spots = observations(s, project.id)
     ids = [x.id for x in stations]
-    start = {x.id: matrix(x.pose) for x in stations if x.pose is not None}
+    here = set(ids)
+    held = {x for k in seen if {k.a, k.b} <= here for x in (k.a, k.b)}  # a pose is of use only where a link holds it
+    start = {x.id: matrix(x.pose) for x in stations if x.pose is not None and x.id in held}
     solution = adjust(ids, seen, spots, start)
     if move_stations:
         for part in solution.parts:
@@ -106,7 +108,9 @@ def describe(solution: Solution, project: Project, names: dict[str, str], links:
             "normalized": own.normalized if own else None,
             "redundancy": own.redundancy if own else None,
         }
-        findings += [r.as_dict() for r in judged.reasons if r.severity == "fault" and link.used]
+        findings += [
+            r.as_dict() | {"message": f"{first} · {second}: {r.message}"} for r in judged.reasons if r.severity == "fault" and link.used
+        ]
     for part in solution.parts[1:]:
         findings.append(
             {
@@ -166,7 +170,7 @@ def describe(solution: Solution, project: Project, names: dict[str, str], links:
         "stations": stations,
         "links": out_links,
         "targets": targets,
-        "findings": findings,
+        "findings": list({(f["code"], f["message"]): f for f in findings}.values()),
         "sentence": _sentence(solution, out_links, links, names),
     }
 

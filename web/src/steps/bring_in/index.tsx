@@ -1,9 +1,23 @@
 /** Bring in: what is in each file before it is stored, limits and unit, the import report. */
 import { useRef, useState } from "react";
-import { http, sent, type Schemas, type Station } from "../../api/client";
-import { useAsk, useJobs, useOriginals, useStations } from "../../api/queries";
+import { http, sent, type Job, type Schemas, type Station } from "../../api/client";
+import { useAsk, useJobs, useOriginals, useProject, useStations } from "../../api/queries";
 import { upload, useUploads } from "../../api/uploads";
-import { Actions, Button, Field, fixed, grouped, Heading, megabytes, Pick, Quiet, Row, Sentence, type Column } from "../../kit";
+import {
+  Actions,
+  Button,
+  fixed,
+  grouped,
+  Heading,
+  megabytes,
+  Pick,
+  Quiet,
+  Row,
+  Sentence,
+  type Column,
+} from "../../kit";
+import { Await } from "../../kit/await";
+import { LengthField, useLengths } from "../../kit/fields";
 import { Table } from "../../kit/table";
 import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
@@ -12,18 +26,38 @@ type Original = Schemas["OriginalOut"];
 type Unit = Schemas["BringIn"]["unit"];
 
 export function BringInCard({ id }: { id: string }) {
-  const files = useOriginals(id).data ?? [];
-  const stations = useStations(id).data ?? [];
-  const jobs = useJobs(id).data ?? [];
+  const asked = [useOriginals(id), useStations(id), useJobs(id)] as const;
+  return (
+    <Await of={[...asked]} what="files and stations">
+      <Loaded id={id} files={asked[0].data ?? []} stations={asked[1].data ?? []} jobs={asked[2].data ?? []} />
+    </Await>
+  );
+}
+
+function Loaded({ id, files, stations, jobs }: { id: string; files: Original[]; stations: Station[]; jobs: Job[] }) {
   const sending = useUploads((s) => s.files).filter((f) => f.project === id);
   const chosen = useView((s) => s.stations);
   const input = useRef<HTMLInputElement>(null);
-  const [limits, setLimits] = useState({ min: "0.4", max: "200" });
+  const shownIn = useProject(id).data?.unit ?? "m";
+  const limits = useLengths({ nearest: 0.4, farthest: 200 }, shownIn, {
+    nearest: { least: 0, most: 5000 },
+    farthest: { above: 0, most: 5000 },
+  });
   const [unit, setUnit] = useState<Unit>("m");
   const demo = jobs.find((j) => j.kind === "demo" && (j.state === "running" || j.state === "waiting"));
-  const ready = files.filter((f) => !demo && f.state === "complete" && f.scans.length && !f.brought_in);
+  const ready = files.filter((f) => !demo && f.state === "complete" && f.scans.length && !f.brought_in && !f.discarded);
   const bring = useAsk(id, () =>
-    sent(http.POST("/api/projects/{project_id}/bring-in", { params: { path: { project_id: id } }, body: { originals: ready.map((f) => f.id), min_range: Number(limits.min), max_range: Number(limits.max), unit } })),
+    sent(
+      http.POST("/api/projects/{project_id}/bring-in", {
+        params: { path: { project_id: id } },
+        body: {
+          originals: ready.map((f) => f.id),
+          min_range: limits.values!.nearest,
+          max_range: limits.values!.farthest,
+          unit,
+        },
+      }),
+    ),
   );
   const station = stations.find((s) => s.id === chosen[0]);
   if (station && !ready.length) return <StationReport station={station} />;
@@ -63,12 +97,30 @@ export function BringInCard({ id }: { id: string }) {
       {ready.length > 0 && (
         <>
           <Heading>Keep points</Heading>
-          <Field label="Farther than" unit="m" inputMode="decimal" value={limits.min} onChange={(e) => setLimits({ ...limits, min: e.target.value })} />
-          <Field label="Nearer than" unit="m" inputMode="decimal" value={limits.max} onChange={(e) => setLimits({ ...limits, max: e.target.value })} />
-          <Pick label="Unit in the files" value={unit} onChange={(e) => setUnit(e.target.value as Unit)} options={[["m", "metres"], ["mm", "millimetres"], ["ft", "feet"], ["us_ft", "US survey feet"]]} />
+          <LengthField of={limits} name="nearest" label="Farther than" />
+          <LengthField of={limits} name="farthest" label="Nearer than" />
+          <Pick
+            label="Unit in the files"
+            value={unit}
+            onChange={(e) => setUnit(e.target.value as Unit)}
+            options={[
+              ["m", "metres"],
+              ["mm", "millimetres"],
+              ["ft", "feet"],
+              ["us_ft", "US survey feet"],
+            ]}
+          />
           <Quiet>Points nearer than 0.4 m are the tripod and whoever stood beside it.</Quiet>
           <Actions>
-            <Button main busy={bring.isPending} onClick={() => bring.mutate(undefined)} why={Number(limits.min) < Number(limits.max) ? "" : "the nearest range must be below the farthest"}>
+            <Button
+              main
+              busy={bring.isPending}
+              onClick={() => bring.mutate(undefined)}
+              why={
+                limits.why ||
+                (limits.values!.nearest < limits.values!.farthest ? "" : "the nearest range must be below the farthest")
+              }
+            >
               Bring in {scans.length} {scans.length === 1 ? "scan" : "scans"}
             </Button>
           </Actions>
@@ -88,6 +140,7 @@ export function BringInCard({ id }: { id: string }) {
         multiple
         accept=".e57"
         className="hidden"
+        aria-label="E57 files"
         data-testid="files"
         onChange={(e) => {
           void upload(id, [...(e.target.files ?? [])]);
@@ -114,7 +167,9 @@ function StationReport({ station: s }: { station: Station }) {
       <Row name="farther than the limit" value={grouped(r["too_far"] ?? 0)} />
       <Row name="kept" value={grouped(r["kept"] ?? 0)} />
       <Quiet>
-        {lost ? "What was left out stays in the original file, which is kept as it came." : "Nothing was left out."} {s.has_rgb ? "With true colour." : "Without true colour."} {s.has_intensity ? "With intensity." : "Without intensity."}
+        {lost ? "What was left out stays in the original file, which is kept as it came." : "Nothing was left out."}{" "}
+        {s.has_rgb ? "With true colour." : "Without true colour."}{" "}
+        {s.has_intensity ? "With intensity." : "Without intensity."}
       </Quiet>
       <Heading>Extent from the instrument</Heading>
       {["E", "N", "H"].map((axis, k) => (
@@ -128,24 +183,69 @@ function StationReport({ station: s }: { station: Station }) {
 }
 
 function FilesLedger({ id }: { id: string }) {
-  const files = useOriginals(id).data ?? [];
-  const discard = useAsk(id, (f: Original) => sent(http.DELETE("/api/projects/{project_id}/originals/{upload_id}", { params: { path: { project_id: id, upload_id: f.id } } })));
+  const asked = useOriginals(id);
+  const files = asked.data ?? [];
+  const restore = useAsk(id, (f: Original) =>
+    sent(
+      http.POST("/api/projects/{project_id}/originals/{upload_id}/restore", {
+        params: { path: { project_id: id, upload_id: f.id } },
+      }),
+    ),
+  );
+  const discard = useAsk(id, (f: Original) =>
+    sent(
+      http.DELETE("/api/projects/{project_id}/originals/{upload_id}", {
+        params: { path: { project_id: id, upload_id: f.id } },
+      }),
+    ),
+  );
   const columns: Column<Original>[] = [
     { head: "file", cell: (f) => <span className="font-mono">{f.name}</span>, value: (f) => f.name },
     { head: "size", cell: (f) => megabytes(f.size), value: (f) => f.size, figure: true },
     { head: "scans", cell: (f) => f.scans.length || "–", value: (f) => f.scans.length, figure: true },
-    { head: "points", cell: (f) => grouped(f.scans.reduce((n, s) => n + s.points, 0)), value: (f) => f.scans.reduce((n, s) => n + s.points, 0), figure: true },
-    { head: "holds", cell: (f) => [f.scans.some((s) => s.intensity) && "intensity", f.scans.some((s) => s.colour) && "true colour", f.scans.some((s) => s.has_pose) && "poses", f.scans.some((s) => s.rows > 0) && "grid"].filter(Boolean).join(", ") || "–" },
+    {
+      head: "points",
+      cell: (f) => grouped(f.scans.reduce((n, s) => n + s.points, 0)),
+      value: (f) => f.scans.reduce((n, s) => n + s.points, 0),
+      figure: true,
+    },
+    {
+      head: "holds",
+      cell: (f) =>
+        [
+          f.scans.some((s) => s.intensity) && "intensity",
+          f.scans.some((s) => s.colour) && "true colour",
+          f.scans.some((s) => s.has_pose) && "poses",
+          f.scans.some((s) => s.rows > 0) && "grid",
+        ]
+          .filter(Boolean)
+          .join(", ") || "–",
+    },
     {
       head: "state",
-      cell: (f) => (f.state === "receiving" ? `${Math.round((100 * f.received) / f.size)} % sent` : f.problem ? "cannot be used" : f.brought_in ? "brought in" : f.scans.length ? "read, waits" : "being read"),
+      cell: (f) =>
+        f.discarded
+          ? "in the bin"
+          : f.state === "receiving"
+            ? `${Math.round((100 * f.received) / f.size)} % sent`
+            : f.problem
+              ? "cannot be used"
+              : f.brought_in
+                ? "brought in"
+                : f.scans.length
+                  ? "read, waits"
+                  : "being read",
       value: (f) => f.state,
     },
     {
       head: "remarks",
       cell: (f) => (
         <span className={f.problem ? "text-parted" : "text-slack"}>
-          {f.problem ? `${f.problem.message}. What to do: ${f.problem.remedy}.` : [...f.scans.flatMap((s) => s.problems), f.same_as ? `the same bytes as ${f.same_as}` : ""].filter(Boolean).join("; ")}
+          {f.problem
+            ? `${f.problem.message}. What to do: ${f.problem.remedy}.`
+            : [...f.scans.flatMap((s) => s.problems), f.same_as ? `the same bytes as ${f.same_as}` : ""]
+                .filter(Boolean)
+                .join("; ")}
         </span>
       ),
     },
@@ -153,25 +253,55 @@ function FilesLedger({ id }: { id: string }) {
       head: "",
       cell: (f) =>
         f.brought_in ? null : (
-          <button type="button" className="cursor-pointer text-action underline" onClick={() => discard.mutate(f)}>
-            discard
+          <button
+            type="button"
+            className="cursor-pointer text-action underline"
+            onClick={() => (f.discarded ? restore : discard).mutate(f)}
+          >
+            {f.discarded ? "bring back" : "discard"}
           </button>
         ),
-      width: "70px",
+      width: "90px",
     },
   ];
-  return <Table rows={files} columns={columns} id={(f) => f.id} empty="No files yet. Drop E57 files on the page: what is in each is listed here before anything is stored." />;
+  return (
+    <Table
+      what="files"
+      from={[asked]}
+      rows={files}
+      columns={columns}
+      id={(f) => f.id}
+      empty="No files yet. Drop E57 files on the page: what is in each is listed here before anything is stored."
+    />
+  );
 }
 
 function StationsLedger({ id }: { id: string }) {
-  const stations = useStations(id).data ?? [];
+  const asked = useStations(id);
+  const stations = asked.data ?? [];
   const { stations: selected, selectStation } = useView();
   const of = (s: Station, key: string) => Number((s.report as Record<string, number>)[key] ?? 0);
   const columns: Column<Station>[] = [
     { head: "station", cell: (s) => <span className="font-mono">{s.name}</span>, value: (s) => s.name },
-    ...(["read", "invalid", "not_finite", "too_near", "too_far", "kept"] as const).map((key) => ({ head: key.replace("_", " "), figure: true, value: (s: Station) => of(s, key), cell: (s: Station) => grouped(of(s, key)) })),
+    ...(["read", "invalid", "not_finite", "too_near", "too_far", "kept"] as const).map((key) => ({
+      head: key.replace("_", " "),
+      figure: true,
+      value: (s: Station) => of(s, key),
+      cell: (s: Station) => grouped(of(s, key)),
+    })),
   ];
-  return <Table rows={stations} columns={columns} id={(s) => s.id} selected={(s) => selected.includes(s.id)} onSelect={(s) => selectStation(s.id, false)} empty="The import report lists each station here: points read, left out and why, kept." />;
+  return (
+    <Table
+      what="stations"
+      from={[asked]}
+      rows={stations}
+      columns={columns}
+      id={(s) => s.id}
+      selected={(s) => selected.includes(s.id)}
+      onSelect={(s) => selectStation(s.id, false)}
+      empty="The import report lists each station here: points read, left out and why, kept."
+    />
+  );
 }
 
 export const bringInLedgers = [

@@ -1,9 +1,11 @@
 /** Clean: a crop box, a lasso; points are marked, never rewritten. */
-import { useEffect, useState } from "react";
-import { http, sent, type Box, type Schemas } from "../../api/client";
-import { tell, useAsk, useBoxes, useEdits, useProject } from "../../api/queries";
-import { Actions, Button, Field, fixed, grouped, Heading, Quiet, Sentence, type Column } from "../../kit";
+import { useEffect } from "react";
+import { http, sent, type Box, type Project, type Schemas } from "../../api/client";
+import { tell, tellUndoable, useAsk, useBoxes, useEdits, useProject } from "../../api/queries";
+import { Actions, Button, fixed, grouped, Heading, Quiet, Sentence, type Column } from "../../kit";
 import { provide } from "../../kit/commands";
+import { Await } from "../../kit/await";
+import { LengthField, useLengths } from "../../kit/fields";
 import { Table } from "../../kit/table";
 import { into, inverse } from "../../kit/units";
 import { useView } from "../../kit/view";
@@ -12,21 +14,43 @@ type Edit = Schemas["EditOut"];
 const path = (id: string) => ({ params: { path: { project_id: id } } });
 
 export function CleanCard({ id }: { id: string }) {
-  const edits = useEdits(id).data ?? [];
-  const boxes = useBoxes(id).data ?? [];
-  const project = useProject(id).data;
+  const asked = [useEdits(id), useBoxes(id), useProject(id)] as const;
+  return (
+    <Await of={[...asked]} what="deletions and crop boxes">
+      {asked[2].data && (
+        <Loaded id={id} edits={asked[0].data ?? []} boxes={asked[1].data ?? []} project={asked[2].data} />
+      )}
+    </Await>
+  );
+}
+
+function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxes: Box[]; project: Project }) {
   const { tool, outline, set } = useView();
   const remove = useAsk(
     id,
-    () => sent(http.POST("/api/projects/{project_id}/lasso", { ...path(id), body: { view: outline!.view, outline: outline!.outline, stations: outline!.stations, only_count: false } })),
+    () =>
+      sent(
+        http.POST("/api/projects/{project_id}/lasso", {
+          ...path(id),
+          body: {
+            view: outline!.view,
+            outline: outline!.outline,
+            stations: outline!.stations,
+            only_count: false,
+            expected: typeof outline!.count === "number" ? outline!.count : null,
+          },
+        }),
+      ),
     (r) => {
       set({ outline: null });
-      tell(`Deleted ${grouped(r.count)} points. Ctrl+Z brings them back.`);
+      if (r.count === null)
+        tell("There are so many points that they are deleted in the background.", "look at the jobs for how far it is");
+      else void tellUndoable(id, `Deleted ${grouped(r.count)} points.`);
     },
   );
   const count = outline?.count ?? null;
   useEffect(() => {
-    const ask = () => useView.getState().outline?.count && remove.mutate(undefined);
+    const ask = () => useView.getState().outline?.count && !remove.isPending && remove.mutate(undefined);
     return provide([
       { id: "clean.delete", title: "Delete the points inside the outline", keys: "Delete", run: () => void ask() },
       { id: "clean.lasso", title: "Draw round points", keys: "l", run: () => set({ tool: "lasso" }) },
@@ -40,9 +64,11 @@ export function CleanCard({ id }: { id: string }) {
         {outline
           ? count === null
             ? "Counting the points inside the outline …"
-            : count
-              ? `${grouped(count)} points lie inside the outline.`
-              : "No points lie inside the outline."
+            : count === "many"
+              ? "More points lie inside the outline than can be counted at once."
+              : count
+                ? `${grouped(count)} points lie inside the outline.`
+                : "No points lie inside the outline."
           : gone
             ? `${grouped(gone)} points are deleted${box ? ", and a crop box is on" : ""}.`
             : box
@@ -51,59 +77,134 @@ export function CleanCard({ id }: { id: string }) {
       </Sentence>
       {outline ? (
         <Actions>
-          <Button main busy={remove.isPending} onClick={() => remove.mutate(undefined)} why={count ? "" : "no points lie inside"}>
-            Delete {grouped(count ?? 0)} points
+          <Button
+            main
+            busy={remove.isPending}
+            onClick={() => remove.mutate(undefined)}
+            why={count ? "" : "no points lie inside"}
+          >
+            {count === "many" ? "Delete them in the background" : `Delete ${grouped(count ?? 0)} points`}
           </Button>
           <Button onClick={() => set({ outline: null })}>Keep them</Button>
         </Actions>
       ) : (
         <Actions>
-          <Button main={tool !== "lasso"} pressed={tool === "lasso"} onClick={() => set({ tool: tool === "lasso" ? "none" : "lasso" })}>
+          <Button
+            main={tool !== "lasso"}
+            pressed={tool === "lasso"}
+            onClick={() => set({ tool: tool === "lasso" ? "none" : "lasso" })}
+          >
             {tool === "lasso" ? "Put the lasso down" : "Draw round points"}
           </Button>
         </Actions>
       )}
-      <Quiet>{tool === "lasso" ? "Hold the left button and draw round what is to go, in any pane. What the pane hides (slab, crop box, closed eyes) is left alone." : "Deleted points stay in the store: every deletion can be brought back, today or next month."}</Quiet>
+      <Quiet>
+        {tool === "lasso"
+          ? "Hold the left button and draw round what is to go, in any pane. What the pane hides (slab, crop box, closed eyes) is left alone."
+          : "Deleted points stay in the store: every deletion can be brought back, today or next month."}
+      </Quiet>
       <Heading>Crop box</Heading>
-      {project && <BoxPart key={`${box?.id}${box?.version}${project.frame}`} id={id} boxes={boxes} box={box} frame={project.T_frame_project} />}
+      <BoxPart key={`${box?.id}${box?.version}${project.frame}`} id={id} boxes={boxes} box={box} project={project} />
     </>
   );
 }
 
-function BoxPart({ id, boxes, box, frame }: { id: string; boxes: Box[]; box: Box | undefined; frame: number[] }) {
-  const turned = (Math.atan2(frame[4]!, frame[0]!) * 180) / Math.PI; // of the active coordinates
-  const [draft, setDraft] = useState(box ? { centre: into(frame, box.centre).map((v) => fixedIn(v)), size: box.half.map((v) => fixedIn(2 * v)), yaw: fixedIn((box.yaw * 180) / Math.PI + turned) } : null);
-  const propose = useAsk(
-    id,
-    async () => {
-      const p = await sent(http.GET("/api/projects/{project_id}/boxes/proposal", path(id)));
-      return sent(http.POST("/api/projects/{project_id}/boxes", { ...path(id), body: { ...p, name: "site", active: true } }));
-    },
-  );
-  const change = useAsk(id, (body: Partial<Schemas["BoxIn"]>) =>
-    sent(http.PUT("/api/projects/{project_id}/boxes/{box_id}", { params: { path: { project_id: id, box_id: (box ?? boxes[0]!).id } }, body: { name: (box ?? boxes[0]!).name, centre: (box ?? boxes[0]!).centre, half: (box ?? boxes[0]!).half, yaw: (box ?? boxes[0]!).yaw, active: true, version: (box ?? boxes[0]!).version, ...body } })),
-  );
-  const remove = useAsk(id, () => sent(http.DELETE("/api/projects/{project_id}/boxes/{box_id}", { params: { path: { project_id: id, box_id: (box ?? boxes[0]!).id } } })));
-  if (!box)
-    return (
-      <>
-        <Quiet>Hides what lies outside, on the screen and in everything handed over.</Quiet>
-        <Actions>
-          {boxes.length > 0 ? (
-            <Button busy={change.isPending} onClick={() => change.mutate({ active: true })}>
-              Switch the box on
-            </Button>
-          ) : (
-            <Button busy={propose.isPending} onClick={() => propose.mutate(undefined)}>
-              Set a box round the site
-            </Button>
-          )}
-        </Actions>
-      </>
+function BoxPart({ id, boxes, box, project }: { id: string; boxes: Box[]; box: Box | undefined; project: Project }) {
+  const of = box ?? boxes[0];
+  const at = (b: Box) => ({ params: { path: { project_id: id, box_id: b.id } } });
+  const propose = useAsk(id, async () => {
+    const p = await sent(http.GET("/api/projects/{project_id}/boxes/proposal", path(id)));
+    return sent(
+      http.POST("/api/projects/{project_id}/boxes", { ...path(id), body: { ...p, name: "site", active: true } }),
     );
-  const numbers = draft ? [...draft.centre, ...draft.size, draft.yaw].map(Number) : [];
-  const good = numbers.every(Number.isFinite) && numbers.slice(3, 6).every((v) => v > 0);
-  const apply = () => good && change.mutate({ centre: into(inverse(frame), numbers.slice(0, 3)), half: numbers.slice(3, 6).map((v) => v / 2), yaw: ((numbers[6]! - turned) * Math.PI) / 180 });
+  });
+  const change = useAsk(id, (part: Partial<Schemas["BoxIn"]>) => {
+    const { name, centre, half, yaw, version } = of!;
+    return sent(
+      http.PUT("/api/projects/{project_id}/boxes/{box_id}", {
+        ...at(of!),
+        body: { name, centre, half, yaw, active: true, version, ...part },
+      }),
+    );
+  });
+  const remove = useAsk(
+    id,
+    () =>
+      sent(
+        http.DELETE("/api/projects/{project_id}/boxes/{box_id}", {
+          params: { ...at(of!).params, query: { version: of!.version } },
+        }),
+      ),
+    () => void tellUndoable(id, `Removed the crop box ${of!.name}.`),
+  );
+  if (box)
+    return (
+      <BoxForm
+        box={box}
+        project={project}
+        busy={change.isPending || remove.isPending}
+        change={change.mutate}
+        remove={() => remove.mutate(undefined)}
+      />
+    );
+  return (
+    <>
+      <Quiet>Hides what lies outside, on the screen and in everything handed over.</Quiet>
+      <Actions>
+        {of ? (
+          <Button busy={change.isPending} onClick={() => change.mutate({ active: true })}>
+            Switch the box on
+          </Button>
+        ) : (
+          <Button busy={propose.isPending} onClick={() => propose.mutate(undefined)}>
+            Set a box round the site
+          </Button>
+        )}
+      </Actions>
+    </>
+  );
+}
+
+function BoxForm({
+  box,
+  project,
+  busy,
+  change,
+  remove,
+}: {
+  box: Box;
+  project: Project;
+  busy: boolean;
+  change: (part: Partial<Schemas["BoxIn"]>) => void;
+  remove: () => void;
+}) {
+  const frame = project.T_frame_project;
+  const turned = (Math.atan2(frame[4]!, frame[0]!) * 180) / Math.PI; // of the active coordinates
+  const middle = into(frame, box.centre);
+  const size = { above: 0 };
+  const form = useLengths(
+    {
+      e: middle[0],
+      n: middle[1],
+      h: middle[2],
+      length: 2 * box.half[0]!,
+      width: 2 * box.half[1]!,
+      height: 2 * box.half[2]!,
+      yaw: (box.yaw * 180) / Math.PI + turned,
+    },
+    project.unit,
+    { length: size, width: size, height: size, yaw: { angle: true } },
+  );
+  const apply = () => {
+    const v = form.values;
+    if (!v || busy) return;
+    const moved = v.e !== middle[0] || v.n !== middle[1] || v.h !== middle[2];
+    change({
+      centre: moved ? into(inverse(frame), [v.e, v.n, v.h]) : box.centre,
+      half: [v.length / 2, v.width / 2, v.height / 2],
+      yaw: ((v.yaw - turned) * Math.PI) / 180,
+    });
+  };
   return (
     <form
       onSubmit={(e) => {
@@ -111,28 +212,52 @@ function BoxPart({ id, boxes, box, frame }: { id: string; boxes: Box[]; box: Box
         apply();
       }}
     >
-      {draft && ["E", "N", "H"].map((axis, k) => <Field key={axis} label={`Middle ${axis}`} unit="m" inputMode="decimal" value={draft.centre[k]} onChange={(e) => setDraft({ ...draft, centre: draft.centre.map((v, j) => (j === k ? e.target.value : v)) })} />)}
-      {draft && ["Length", "Width", "Height"].map((axis, k) => <Field key={axis} label={axis} unit="m" inputMode="decimal" value={draft.size[k]} onChange={(e) => setDraft({ ...draft, size: draft.size.map((v, j) => (j === k ? e.target.value : v)) })} />)}
-      {draft && <Field label="Turned by" unit="°" inputMode="decimal" value={draft.yaw} onChange={(e) => setDraft({ ...draft, yaw: e.target.value })} />}
+      <LengthField of={form} name="e" label="Middle E" />
+      <LengthField of={form} name="n" label="Middle N" />
+      <LengthField of={form} name="h" label="Middle H" />
+      <LengthField of={form} name="length" label="Length" />
+      <LengthField of={form} name="width" label="Width" />
+      <LengthField of={form} name="height" label="Height" />
+      <LengthField of={form} name="yaw" label="Turned by" />
       <Actions>
-        <Button main type="submit" busy={change.isPending} onClick={apply} why={good ? "" : "sizes must be numbers above zero"}>
+        <Button main type="submit" busy={busy} why={form.why}>
           Set the box
         </Button>
-        <Button onClick={() => change.mutate({ active: false })}>Switch it off</Button>
-        <Button onClick={() => remove.mutate(undefined)}>Remove it</Button>
+        <Button busy={busy} onClick={() => change({ active: false })}>
+          Switch it off
+        </Button>
+        <Button busy={busy} onClick={remove}>
+          Remove it
+        </Button>
       </Actions>
     </form>
   );
 }
-const fixedIn = (v: number) => v.toFixed(2);
 
 function EditsLedger({ id }: { id: string }) {
-  const edits = useEdits(id).data ?? [];
-  const change = useAsk(id, (e: Edit) => sent(http.PATCH("/api/projects/{project_id}/edits/{edit_id}", { params: { path: { project_id: id, edit_id: e.id } }, body: { active: !e.active, version: e.version } })));
+  const asked = useEdits(id);
+  const edits = asked.data ?? [];
+  const change = useAsk(id, (e: Edit) =>
+    sent(
+      http.PATCH("/api/projects/{project_id}/edits/{edit_id}", {
+        params: { path: { project_id: id, edit_id: e.id } },
+        body: { active: !e.active, version: e.version },
+      }),
+    ),
+  );
   const columns: Column<Edit>[] = [
-    { head: "deletion", cell: (e) => <span className={e.active ? "" : "text-quiet line-through"}>{e.title}</span>, value: (e) => e.title },
+    {
+      head: "deletion",
+      cell: (e) => <span className={e.active ? "" : "text-quiet line-through"}>{e.title}</span>,
+      value: (e) => e.title,
+    },
     { head: "points", cell: (e) => grouped(e.count), value: (e) => e.count, figure: true },
-    { head: "", cell: (e) => (e.active ? "deleted" : "brought back"), value: (e) => String(e.active), width: "120px" },
+    {
+      head: "state",
+      cell: (e) => (e.active ? "deleted" : "brought back"),
+      value: (e) => (e.active ? "deleted" : "brought back"),
+      width: "120px",
+    },
     {
       head: "can be",
       cell: (e) => (
@@ -143,18 +268,30 @@ function EditsLedger({ id }: { id: string }) {
       width: "140px",
     },
   ];
-  return <Table rows={edits} columns={columns} id={(e) => e.id} empty="Deletions are listed here, the latest first, and each can be brought back on its own." />;
+  return (
+    <Table
+      what="deletions"
+      from={[asked]}
+      rows={edits}
+      columns={columns}
+      id={(e) => e.id}
+      empty="Deletions are listed here, the latest first, and each can be brought back on its own."
+    />
+  );
 }
 
 function BoxesLedger({ id }: { id: string }) {
-  const boxes = useBoxes(id).data ?? [];
+  const asked = useBoxes(id);
+  const boxes = asked.data ?? [];
   const columns: Column<Box>[] = [
     { head: "crop box", cell: (b) => b.name, value: (b) => b.name },
-    { head: "", cell: (b) => (b.active ? "on" : "off"), width: "70px" },
+    { head: "state", cell: (b) => (b.active ? "on" : "off"), value: (b) => (b.active ? "on" : "off"), width: "70px" },
     { head: "size m", figure: true, cell: (b) => b.half.map((v) => fixed(2 * v, 2)).join(" x ") },
     { head: "turned °", figure: true, cell: (b) => fixed((b.yaw * 180) / Math.PI, 1) },
   ];
-  return <Table rows={boxes} columns={columns} id={(b) => b.id} empty="No crop box yet." />;
+  return (
+    <Table what="crop boxes" from={[asked]} rows={boxes} columns={columns} id={(b) => b.id} empty="No crop box yet." />
+  );
 }
 
 export const cleanLedgers = [

@@ -1,8 +1,9 @@
 /** Hand over: clouds, drawing and report, each made from one state and kept with its checksum. */
 import { useState } from "react";
-import { http, sent, type Schemas } from "../../api/client";
+import { http, sent, type Box, type Job, type Project, type Schemas } from "../../api/client";
 import { useAsk, useBoxes, useDeliveries, useJobs, useProject } from "../../api/queries";
 import { Actions, Button, grouped, Heading, megabytes, Pick, Quiet, Sentence, type Column } from "../../kit";
+import { Await } from "../../kit/await";
 import { Table } from "../../kit/table";
 import { JobLine } from "../../parts/JobLine";
 
@@ -10,26 +11,64 @@ type Delivery = Schemas["DeliveryOut"];
 type Kind = Schemas["DeliveryIn"]["kind"];
 
 export function HandOverCard({ id }: { id: string }) {
-  const project = useProject(id).data;
-  const deliveries = useDeliveries(id).data ?? [];
-  const boxes = useBoxes(id).data ?? [];
-  const jobs = (useJobs(id).data ?? []).filter((j) => j.kind === "deliver" && (j.state === "running" || j.state === "waiting"));
+  const asked = [useProject(id), useDeliveries(id), useBoxes(id), useJobs(id)] as const;
+  return (
+    <Await of={[...asked]} what="deliveries">
+      {asked[0].data && (
+        <Loaded
+          id={id}
+          project={asked[0].data}
+          deliveries={asked[1].data ?? []}
+          boxes={asked[2].data ?? []}
+          work={asked[3].data ?? []}
+        />
+      )}
+    </Await>
+  );
+}
+
+function Loaded({
+  id,
+  project,
+  deliveries,
+  boxes,
+  work,
+}: {
+  id: string;
+  project: Project;
+  deliveries: Delivery[];
+  boxes: Box[];
+  work: Job[];
+}) {
+  const jobs = work.filter((j) => j.kind === "deliver" && (j.state === "running" || j.state === "waiting"));
   const [crop, setCrop] = useState(true);
   const [unit, setUnit] = useState<"m" | "mm" | "ft">("m");
   const [coordinates, setCoordinates] = useState<"grid" | "section">("grid");
-  const make = useAsk(id, (kind: Kind) => sent(http.POST("/api/projects/{project_id}/deliveries", { params: { path: { project_id: id } }, body: { kind, crop, coordinates, unit, sections: null } })));
+  const make = useAsk(id, (kind: Kind) =>
+    sent(
+      http.POST("/api/projects/{project_id}/deliveries", {
+        params: { path: { project_id: id } },
+        body: { kind, crop, coordinates, unit, sections: null },
+      }),
+    ),
+  );
   const old = deliveries.filter((d) => d.outdated).length;
   const box = boxes.some((b) => b.active);
   const busy = (kind: string) => jobs.some((j) => j.title.toLowerCase().includes(kind));
   return (
     <>
       <Sentence>
-        {deliveries.length === 0 ? "Nothing was handed over yet." : old ? `${old} of ${deliveries.length} deliveries are older than the last change.` : `${deliveries.length} deliveries, all of the project as it stands.`}
+        {deliveries.length === 0
+          ? "Nothing was handed over yet."
+          : old
+            ? `${old} of ${deliveries.length} deliveries are older than the last change.`
+            : `${deliveries.length} deliveries, all of the project as it stands.`}
       </Sentence>
-      <Quiet>Coordinates: {project?.frame_name}. They are chosen at the top of the page.</Quiet>
+      <Quiet>Coordinates: {project.frame_name}. They are chosen at the top of the page.</Quiet>
       <Heading>Clouds, with poses and without deleted points</Heading>
       <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
-        <input type="checkbox" checked={crop && box} disabled={!box} onChange={(e) => setCrop(e.target.checked)} /> {box ? "only what lies in the crop box" : "no crop box is on: everything goes out"}
+        <input type="checkbox" checked={crop && box} disabled={!box} onChange={(e) => setCrop(e.target.checked)} />{" "}
+        {box ? "only what lies in the crop box" : "no crop box is on: everything goes out"}
       </label>
       <Actions>
         <Button busy={busy("e57")} onClick={() => make.mutate("e57")}>
@@ -40,8 +79,25 @@ export function HandOverCard({ id }: { id: string }) {
         </Button>
       </Actions>
       <Heading>Drawing</Heading>
-      <Pick label="Unit" value={unit} onChange={(e) => setUnit(e.target.value as "m")} options={[["m", "metres"], ["mm", "millimetres"], ["ft", "feet"]]} />
-      <Pick label="Coordinates" value={coordinates} onChange={(e) => setCoordinates(e.target.value as "grid")} options={[["grid", `in space (${project?.frame_name ?? ""})`], ["section", "flat, each section's own"]]} />
+      <Pick
+        label="Unit"
+        value={unit}
+        onChange={(e) => setUnit(e.target.value as "m")}
+        options={[
+          ["m", "metres"],
+          ["mm", "millimetres"],
+          ["ft", "feet"],
+        ]}
+      />
+      <Pick
+        label="Coordinates"
+        value={coordinates}
+        onChange={(e) => setCoordinates(e.target.value as "grid")}
+        options={[
+          ["grid", `in space (${project.frame_name})`],
+          ["section", "flat, each section's own"],
+        ]}
+      />
       <Actions>
         <Button busy={busy("dxf")} onClick={() => make.mutate("dxf")}>
           Make the DXF
@@ -61,17 +117,24 @@ export function HandOverCard({ id }: { id: string }) {
 }
 
 function DeliveriesLedger({ id }: { id: string }) {
-  const rows = useDeliveries(id).data ?? [];
+  const asked = useDeliveries(id);
+  const rows = asked.data ?? [];
   const says = (d: Delivery) => {
     const p = d.params as { frame?: string; points?: number; cropped?: boolean };
-    return [p.frame, p.points ? `${grouped(p.points)} points` : "", p.cropped ? "cropped" : ""].filter(Boolean).join(", ");
+    return [p.frame, p.points ? `${grouped(p.points)} points` : "", p.cropped ? "cropped" : ""]
+      .filter(Boolean)
+      .join(", ");
   };
   const columns: Column<Delivery>[] = [
     { head: "delivery", cell: (d) => d.title, value: (d) => d.title },
     {
       head: "file",
       cell: (d) => (
-        <a className="font-mono text-action underline" href={`/api/projects/${id}/deliveries/${d.id}/file`} download={d.name}>
+        <a
+          className="font-mono text-action underline"
+          href={`/api/projects/${id}/deliveries/${d.id}/file`}
+          download={d.name}
+        >
           {d.name}
         </a>
       ),
@@ -79,11 +142,37 @@ function DeliveriesLedger({ id }: { id: string }) {
     },
     { head: "size", cell: (d) => megabytes(d.size), value: (d) => d.size, figure: true },
     { head: "holds", cell: says, value: says },
-    { head: "made", cell: (d) => <span className="font-mono">{d.created_at.slice(0, 16).replace("T", " ")}</span>, value: (d) => d.created_at },
-    { head: "state", cell: (d) => (d.outdated ? <span className="text-slack">older than the last change</span> : "up to date"), value: (d) => String(d.outdated) },
-    { head: "SHA-256", cell: (d) => <span className="font-mono text-quiet" title={d.sha256}>{d.sha256.slice(0, 12)}</span>, value: (d) => d.sha256 },
+    { head: "of the state after", cell: (d) => d.state.title, value: (d) => d.state.title },
+    {
+      head: "made",
+      cell: (d) => <span className="font-mono">{d.created_at.slice(0, 16).replace("T", " ")}</span>,
+      value: (d) => d.created_at,
+    },
+    {
+      head: "state",
+      cell: (d) => (d.outdated ? <span className="text-slack">older than the last change</span> : "up to date"),
+      value: (d) => String(d.outdated),
+    },
+    {
+      head: "SHA-256",
+      cell: (d) => (
+        <span className="font-mono text-quiet" title={d.sha256}>
+          {d.sha256.slice(0, 12)}
+        </span>
+      ),
+      value: (d) => d.sha256,
+    },
   ];
-  return <Table rows={rows} columns={columns} id={(d) => d.id} empty="E57, LAZ, DXF and the PDF report are listed here, each with its checksum and the coordinates it is in." />;
+  return (
+    <Table
+      what="deliveries"
+      from={[asked]}
+      rows={rows}
+      columns={columns}
+      id={(d) => d.id}
+      empty="E57, LAZ, DXF and the PDF report are listed here, each with its checksum and the coordinates it is in."
+    />
+  );
 }
 
 export const handOverLedgers = [{ id: "deliveries", title: "Deliveries", Body: DeliveriesLedger }];

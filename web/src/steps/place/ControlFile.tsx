@@ -11,7 +11,14 @@ export interface Reading {
   text: string;
 }
 type Role = NonNullable<Schemas["ControlText"]["columns"]>[number];
-const ROLES: [Role, string][] = [["name", "name"], ["n", "northing"], ["e", "easting"], ["h", "height"], ["remark", "remark"], ["skip", "not used"]];
+const ROLES: [Role, string][] = [
+  ["name", "name"],
+  ["n", "northing"],
+  ["e", "easting"],
+  ["h", "height"],
+  ["remark", "remark"],
+  ["skip", "not used"],
+];
 
 export function ControlFile({ id, reading, close }: { id: string; reading: Reading; close: () => void }) {
   const [columns, setColumns] = useState<Role[] | null>(null);
@@ -31,16 +38,39 @@ export function ControlFile({ id, reading, close }: { id: string; reading: Readi
     <Dialog.Root open onOpenChange={(o) => !o && close()}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/40" />
-        <Dialog.Content className="fixed top-[8%] left-1/2 z-50 flex max-h-[84%] w-[820px] -translate-x-1/2 flex-col rounded border border-rule bg-card p-5 shadow-lg" aria-describedby={undefined}>
+        <Dialog.Content
+          className="fixed top-[8%] left-1/2 z-50 flex max-h-[84%] w-[820px] -translate-x-1/2 flex-col rounded border border-rule bg-card p-5 shadow-lg"
+          aria-describedby={undefined}
+        >
           <Dialog.Title className="text-[17px] font-medium">What {reading.file} says</Dialog.Title>
           <Quiet>
-            {data ? `Values are separated by ${{ ",": "commas", ";": "semicolons", "\t": "tabs", " ": "spaces" }[data.separator] ?? data.separator}${data.decimal_comma ? ", decimals by a comma" : ""}. Check which column is northing and which is easting.` : error ? error.message : "Reading …"}
+            {data
+              ? `Values are separated by ${{ ",": "commas", ";": "semicolons", "\t": "tabs", " ": "spaces" }[data.separator] ?? data.separator}${data.decimal_comma ? ", decimals by a comma" : ""}. Check which column is northing and which is easting.`
+              : error
+                ? error.message
+                : "Reading …"}
           </Quiet>
           <div className="my-2 flex flex-wrap gap-x-5 gap-y-1">
             {roles.map((r, k) => (
-              <Pick key={k} label={data?.header[k] ? `${k + 1} “${data.header[k]}”` : `Column ${k + 1}`} value={r} onChange={(e) => setColumns(roles.map((x, j) => (j === k ? (e.target.value as Role) : x)))} options={ROLES} />
+              <Pick
+                key={k}
+                label={data?.header[k] ? `${k + 1} “${data.header[k]}”` : `Column ${k + 1}`}
+                value={r}
+                onChange={(e) => setColumns(roles.map((x, j) => (j === k ? (e.target.value as Role) : x)))}
+                options={ROLES}
+              />
             ))}
-            <Pick label="Unit" value={unit} onChange={(e) => setUnit(e.target.value as "m")} options={[["m", "metres"], ["mm", "millimetres"], ["ft", "feet"], ["us_ft", "US survey feet"]]} />
+            <Pick
+              label="Unit"
+              value={unit}
+              onChange={(e) => setUnit(e.target.value as "m")}
+              options={[
+                ["m", "metres"],
+                ["mm", "millimetres"],
+                ["ft", "feet"],
+                ["us_ft", "US survey feet"],
+              ]}
+            />
           </div>
           <div className="min-h-24 flex-1 overflow-auto border-y border-rule">
             <table className="w-full text-[13px]">
@@ -71,12 +101,26 @@ export function ControlFile({ id, reading, close }: { id: string; reading: Readi
             </table>
           </div>
           {data?.findings.map((f) => (
-            <p key={f.code + f.subject + f.message} className={`mt-1 text-[13px] ${f.severity === "fault" ? "text-parted" : "text-slack"}`}>
+            <p
+              key={f.code + f.subject + f.message}
+              className={`mt-1 text-[13px] ${f.severity === "fault" ? "text-parted" : "text-slack"}`}
+            >
               {f.message}
             </p>
           ))}
           <div className="mt-3 flex gap-2">
-            <Button main busy={take.isPending} onClick={() => take.mutate(undefined)} why={data?.usable ? "" : faults.length ? "the file has faults: correct it or the columns" : "nothing is read yet"}>
+            <Button
+              main
+              busy={take.isPending}
+              onClick={() => take.mutate(undefined)}
+              why={
+                data?.usable
+                  ? ""
+                  : faults.length
+                    ? "the file has faults: correct it or the columns"
+                    : "nothing is read yet"
+              }
+            >
               Keep {data?.points.length ?? 0} points
             </Button>
             <Button onClick={close}>Leave it</Button>

@@ -1,13 +1,21 @@
 /** A site grid along a wall that is picked in the cloud, with given coordinates for one point. */
 import { useEffect, useState } from "react";
 import { http, sent } from "../../api/client";
-import { tell, useAsk } from "../../api/queries";
-import { Actions, Button, Field, fixed, Heading, Quiet, Row, Sentence } from "../../kit";
+import { tell, useAsk, useProject } from "../../api/queries";
+import { Actions, Button, Field, Heading, Quiet, Row, Sentence } from "../../kit";
+import { LengthField, useLengths } from "../../kit/fields";
+import { EYE, into, lengthIn } from "../../kit/units";
 import { useView } from "../../kit/view";
 
 export function Square({ id, done }: { id: string; done: () => void }) {
   const { picks, set, letGo } = useView();
-  const [given, setGiven] = useState(["0", "0", "0"]);
+  const project = useProject(id).data;
+  const unit = project?.unit ?? "m";
+  const given = useLengths({ e: 0, n: 0, h: 0 }, unit);
+  const shown = (p: number[]) =>
+    into(project?.T_frame_project ?? EYE, p)
+      .map((v) => lengthIn(v, unit))
+      .join("  ");
   const [flip, setFlip] = useState(false);
   const [name, setName] = useState("site");
   useEffect(() => {
@@ -17,30 +25,56 @@ export function Square({ id, done }: { id: string; done: () => void }) {
   const [wall, point] = picks;
   const ask = useAsk(
     id,
-    () => sent(http.POST("/api/projects/{project_id}/square", { params: { path: { project_id: id } }, body: { wall: wall!, point: point!, given: given.map(Number), flip, name } })),
+    () =>
+      sent(
+        http.POST("/api/projects/{project_id}/square", {
+          params: { path: { project_id: id } },
+          body: { wall: wall!, point: point!, given: [given.values!.e, given.values!.n, given.values!.h], flip, name },
+        }),
+      ),
     (r) => {
-      tell(`The grid ${name} lies along the wall; ${r.points} points of it are flat within ${r.wall_rms_mm.toFixed(1)} mm.`);
+      tell(
+        `The grid ${name} lies along the wall; ${r.points} points of it are flat within ${r.wall_rms_mm.toFixed(1)} mm.`,
+      );
       done();
     },
   );
-  const numbers = given.every((v) => v.trim() !== "" && Number.isFinite(Number(v)));
   return (
     <>
-      <Sentence>{!wall ? "Pick a bare part of the wall in the cloud." : !point ? "Now pick the point whose coordinates you know." : "Give the coordinates of that point."}</Sentence>
-      <Quiet>A click takes the nearest point in front. The first axis (E) will run along the wall; the height stays plumb.</Quiet>
+      <Sentence>
+        {!wall
+          ? "Pick a bare part of the wall in the cloud."
+          : !point
+            ? "Now pick the point whose coordinates you know."
+            : "Give the coordinates of that point."}
+      </Sentence>
+      <Quiet>
+        A click takes the nearest point in front. The first axis (E) will run along the wall; the height stays plumb.
+      </Quiet>
       <Heading>Picked</Heading>
-      <Row name="wall" value={wall ? wall.map((v) => fixed(v, 2)).join("  ") : "–"} unit="m" />
-      <Row name="point" value={point ? point.map((v) => fixed(v, 3)).join("  ") : "–"} unit="m" />
+      <Row name="wall" value={wall ? shown(wall) : "–"} unit={unit} />
+      <Row name="point" value={point ? shown(point) : "–"} unit={unit} />
       <Heading>Coordinates of the point</Heading>
-      {["E", "N", "H"].map((axis, k) => (
-        <Field key={axis} label={axis} unit="m" inputMode="decimal" value={given[k]} onChange={(e) => setGiven(given.map((v, j) => (j === k ? e.target.value : v)))} />
-      ))}
-      <Field label="Name of the grid" type="text" maxLength={60} value={name} onChange={(e) => setName(e.target.value)} />
+      <LengthField of={given} name="e" label="E" />
+      <LengthField of={given} name="n" label="N" />
+      <LengthField of={given} name="h" label="H" />
+      <Field
+        label="Name of the grid"
+        type="text"
+        maxLength={60}
+        value={name}
+        onChange={(e) => setName(e.target.value)}
+      />
       <label className="flex items-center gap-2 py-1 text-[13.5px]">
         <input type="checkbox" checked={flip} onChange={(e) => setFlip(e.target.checked)} /> E runs the other way
       </label>
       <Actions>
-        <Button main busy={ask.isPending} onClick={() => ask.mutate(undefined)} why={!point ? "pick the wall and the point first" : numbers ? "" : "the coordinates must be numbers"}>
+        <Button
+          main
+          busy={ask.isPending}
+          onClick={() => ask.mutate(undefined)}
+          why={!point ? "pick the wall and the point first" : given.why}
+        >
           Square to this wall
         </Button>
         <Button onClick={() => set({ picks: [] })} why={picks.length ? "" : "nothing is picked"}>

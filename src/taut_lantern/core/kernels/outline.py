@@ -1,0 +1,57 @@
+"""Which points lie inside an outline of many corners (even-odd rule, Shimrat 1962).
+
+Edges are sorted into bands of y once; a point is tested against the edges of its band only.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+BANDS = 256
+
+
+@njit(cache=True, nogil=True)
+def _inside(
+    points: NDArray[np.float64],
+    edges: NDArray[np.float64],
+    first: NDArray[np.int64],
+    listed: NDArray[np.int64],
+    low: float,
+    per: float,
+    out: NDArray[np.bool_],
+) -> None:
+    bands = len(first) - 1
+    for i in range(len(points)):
+        x, y = points[i, 0], points[i, 1]
+        at = (y - low) * per
+        odd = False
+        if 0.0 <= at <= bands:
+            band = min(int(at), bands - 1)
+            for j in range(first[band], first[band + 1]):
+                e = listed[j]
+                x0, y0, x1, y1 = edges[e, 0], edges[e, 1], edges[e, 2], edges[e, 3]
+                if (y0 > y) != (y1 > y) and x < (x1 - x0) * (y - y0) / (y1 - y0) + x0:
+                    odd = not odd
+        out[i] = odd
+
+
+def inside(points: NDArray[np.float64], corners: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """(n,) bool for (n, 2) points and (k, 2) corners, any unit. No point is inside an outline without height."""
+    edges = np.ascontiguousarray(np.hstack([corners, np.roll(corners, -1, axis=0)]), np.float64)
+    edges = edges[edges[:, 1] != edges[:, 3]]
+    out = np.zeros(len(points), np.bool_)
+    if not len(edges) or not len(points):
+        return out
+    low, high = float(edges[:, [1, 3]].min()), float(edges[:, [1, 3]].max())
+    per = BANDS / (high - low)
+    begin = np.clip(((edges[:, [1, 3]].min(axis=1) - low) * per).astype(np.int64), 0, BANDS - 1)
+    end = np.clip(((edges[:, [1, 3]].max(axis=1) - low) * per).astype(np.int64), 0, BANDS - 1)
+    number = end - begin + 1
+    edge = np.repeat(np.arange(len(edges)), number)
+    band = np.repeat(begin, number) + np.arange(len(edge)) - np.repeat(np.cumsum(number) - number, number)
+    order = np.argsort(band, kind="stable")
+    first = np.searchsorted(band[order], np.arange(BANDS + 1)).astype(np.int64)
+    _inside(np.ascontiguousarray(points, np.float64), edges, first, edge[order].astype(np.int64), low, per, out)
+    return out
