@@ -69,7 +69,7 @@ def serve(workers: int = 1) -> None:
             f"[bold]{host}:{port} cannot be used: {problem.strerror}[/bold]\nset LANTERN_PORT to another port, or stop what uses it"
         )
         raise typer.Exit(1) from None
-    with Helpers([sys.executable, "-m", "taut_lantern.cli", "work", "--with-parent"], workers):
+    with Helpers([sys.executable, "-m", "taut_lantern.cli", "work", "--with-parent", str(os.getpid())], workers):
         for address in _addresses(host):
             console.print(
                 f"\n  Taut Lantern is at [bold]http://{address}:{port}/{'?token=' + settings().token if settings().token else ''}[/bold]",
@@ -105,12 +105,14 @@ def _addresses(host: str) -> list[str]:
 
 
 @app.command()
-def work(concurrency: int = 0, with_parent: Annotated[bool, typer.Option(hidden=True)] = False) -> None:
+def work(concurrency: int = 0, with_parent: Annotated[int, typer.Option(hidden=True)] = 0) -> None:
     """One worker. More of them may run on other machines that reach the database."""
     if with_parent:
         import ctypes
 
         ctypes.CDLL("libc.so.6").prctl(1, signal.SIGTERM)
+        if os.getppid() != with_parent:  # it ended before it could be asked to tell
+            raise typer.Exit
     logging.basicConfig(level=logging.WARNING)
     from .work.worker import work as run_worker
 

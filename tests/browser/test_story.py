@@ -30,6 +30,7 @@ def test_from_raw_scans_to_a_section(served: Served, site: Path, tmp_path: Path)
 
 def bring_in(screen: Screen, site: Path, tmp_path: Path) -> None:
     page = screen.page
+    expect(page.get_by_text(re.compile("No project yet|stations")).first).to_be_visible()  # the list has been read
     screen.press("New project")
     page.get_by_label("Name of the site").fill("Ottermere by hand")
     screen.press("Make the project")

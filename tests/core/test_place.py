@@ -69,6 +69,18 @@ def surveyed(noise: float = 0.0007, seed: int = 1) -> np.ndarray:
     return frames.apply(GRID, SPOTS) + np.random.default_rng(seed).normal(0, noise, SPOTS.shape)
 
 
+@pytest.mark.parametrize(("common", "flat", "seed"), [(30, False, 1), (12, False, 2), (8, True, 3), (30, True, 4)])
+def test_a_constellation_is_found_among_a_thousand_control_points(common: int, flat: bool, seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    targets = rng.uniform((-60, -40, 0), (60, 40, 0.02 if flat else 8), (30, 3))
+    control = rng.uniform((-300, -300, 0), (300, 300, 0.02 if flat else 8), (1000, 3))
+    where = rng.permutation(1000)[:common]
+    control[where] = targets[:common] + rng.normal(0, 0.001, (common, 3))
+    found = by_geometry(targets, frames.apply(GRID, control))
+    assert dict(found.pairs).items() >= {k: int(where[k]) for k in range(common)}.items()
+    np.testing.assert_allclose(found.T_target_source[:3, :3], GRID[:3, :3], atol=1e-4)
+
+
 def test_control_is_matched_by_geometry_in_any_order_with_strays() -> None:
     control, order = surveyed(), np.array([3, 0, 5, 1, 4, 2])
     strays = np.concatenate([control[order], control[:1] + [40.0, 3.0, 1.0]])
@@ -83,6 +95,8 @@ def test_a_constellation_that_fits_twice_is_not_guessed() -> None:
         by_geometry(square, frames.apply(GRID, square))
     with pytest.raises(NotEnough, match="no constellation"):
         by_geometry(SPOTS, SPOTS[::-1] * [1, -1.7, 1])
+    with pytest.raises(NotEnough, match="at most 2,000 control points"):
+        by_geometry(SPOTS, np.random.default_rng(1).uniform(0, 900, (2001, 3)))
 
 
 @pytest.mark.parametrize("blunder", [0.03, 0.06, 2.0])

@@ -19,11 +19,12 @@ from taut_lantern.formats import e57
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations, uploads
 from taut_lantern.steps.clean import edits
-from taut_lantern.steps.common import Progress, matrix, numbers
+from taut_lantern.steps.common import Progress, matrix, numbers, stations_of
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control
 from taut_lantern.steps.tie import links
-from taut_lantern.store import bin, journal
+from taut_lantern.steps.tie.links import PreparedScans
+from taut_lantern.store import bin, journal, scratch
 from taut_lantern.store.db import Damaged, file_chunks, session, write_out
 from taut_lantern.store.models import Control, Link, Original, Station
 from tests.store.test_undo import ABOVE, first, ids, link_both
@@ -211,3 +212,39 @@ def test_a_missing_piece_of_a_file_is_an_error_and_never_zeros(pair: str, tmp_pa
     for read in (lambda: b"".join(file_chunks(original, size)), lambda: write_out(original, size, tmp_path / "out.e57")):
         with pytest.raises(Damaged, match="not whole"):
             read()
+
+
+@pytest.mark.parametrize("name", ["a/b/c", "Nº 3 \\ 4", "насос 測站", "e\u0301 \u00a0wide", "x" * 300])
+def test_names_stay_as_people_wrote_them(database: str, tmp_path: Path, name: str) -> None:
+    project = make_project(name)
+    (station,) = bring_in(project, [write_scan(tmp_path / "a.e57", room(300), name=name)])
+    edits.set_box(project, name[:120], [0, 0, 0], [9, 9, 9], 0.0)
+    with session() as s:
+        assert s.get_one(Station, station).name == name[:280]
+        assert projects.describe(s, project)["name"] == name
+    made = deliver.make(project, {"what": "laz"}, Progress())["name"]
+    assert not set(made) & set("/\\:*?<>|") and made.endswith(".laz") and len(made) < 120
+
+
+def test_what_killed_processes_left_in_temporary_folders_is_cleared_and_nothing_else(tmp_path: Path) -> None:
+    gone = scratch._root() / f"999999999-{12345}-left"
+    gone.mkdir(exist_ok=True)
+    (gone / "in.e57").write_bytes(b"x" * 100)
+    with scratch.folder() as mine:
+        scratch.clear()
+        assert mine.is_dir() and not gone.exists()
+    assert not mine.exists()
+
+
+def test_prepared_scans_that_do_not_fit_into_memory_wait_in_files_and_come_back_the_same(pair: str, tmp_path: Path) -> None:
+    with session() as s:
+        all_ = stations_of(s, pair)
+    before: dict[str, float] = {}
+    for memory, files in ((1 << 30, 0), (1, 3)):
+        folder = tmp_path / str(memory)
+        folder.mkdir()
+        kept = PreparedScans(all_, folder, memory, Progress())
+        assert len(list(folder.iterdir())) == files and len(kept) == 3
+        sums = {k: float(kept[k].fine.points.sum()) for k in list(kept) * 2}
+        assert len(sums) == 3 and before in ({}, sums)
+        before = sums

@@ -7,7 +7,7 @@ import gzip
 import mimetypes
 import re
 import threading
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterable
 from contextlib import asynccontextmanager
 from functools import lru_cache
 from pathlib import Path
@@ -85,8 +85,9 @@ def _file(file: Path, forever: bool, gzipped: bool) -> Response:
     )
 
 
-def _opening(index: str, path: str) -> str:
-    """The page; for a project it names what is needed first, so that it is asked for before the program has arrived."""
+def _opening(index: str, path: str, files: Iterable[str]) -> str:
+    """The page; for a project it names what is needed first, so that it is asked for before the program has arrived: the
+    part of the program that draws the first points, and the points."""
     found = re.match(r"p/([0-9a-f]{32})(/|$)", path)
     if not found:
         return index
@@ -98,6 +99,8 @@ def _opening(index: str, path: str) -> str:
     except SQLAlchemyError:  # the page itself can say that the database is away
         return index
     links = "".join(f'<link rel="preload" as="fetch" crossorigin="anonymous" href="{url}">' for url in urls)
+    early = sorted(f for f in files if re.match(r"assets/(early|three|react|rolldown-runtime)-[\w-]+\.js$", f))
+    links += "".join(f'<link rel="modulepreload" crossorigin href="/{file}">' for file in early)
     return index.replace("<!-- first -->", links, 1)
 
 
@@ -120,11 +123,12 @@ def make_app() -> FastAPI:
         index = web / "index.html"
         if not index.is_file():
             return errors.problem(404, "no_front_end", "the front end is not built", remedy="run ./lantern serve")
-        if path and (file := _files(web, index.stat().st_mtime_ns).get(path)) is not None:
+        files = _files(web, index.stat().st_mtime_ns)
+        if path and (file := files.get(path)) is not None:
             return _file(file, path.startswith("assets/"), "gzip" in request.headers.get("accept-encoding", ""))
         if not re.fullmatch(r"(p/[0-9A-Za-z_/.-]{0,200})?", path):
             return errors.problem(404, "not_found", "there is no such page", remedy="go back to the list of projects")
-        return Response(_opening(index.read_text(), path), media_type="text/html", headers={"Cache-Control": "no-cache"})
+        return Response(_opening(index.read_text(), path, files), media_type="text/html", headers={"Cache-Control": "no-cache"})
 
     return app
 

@@ -36,7 +36,7 @@ export class Bench {
     null;
   private cursor: number[] | null = null;
   private framed = 0; // 1: something, 2: something placed
-  private picking: ReturnType<typeof setTimeout> | undefined;
+  private picking: { x: number; y: number; run: () => void; timer: ReturnType<typeof setTimeout> } | null = null;
   private stop = new AbortController();
   private observer: ResizeObserver;
 
@@ -77,6 +77,16 @@ export class Bench {
     canvas.addEventListener("contextmenu", (e) => e.preventDefault(), { signal });
     this.observer = new ResizeObserver(() => this.draw());
     this.observer.observe(host);
+  }
+
+  /** Go on in another place of the page, with other hands; what is loaded and drawn stays. */
+  adopt(host: HTMLElement, hands: Hands) {
+    for (const c of [this.renderer.domElement, this.over.canvas]) host.append(c);
+    this.observer.disconnect();
+    this.observer.observe(host);
+    this.host = host;
+    this.hands = hands;
+    this.draw();
   }
 
   /** Show these panes at these places (pixels of the host). */
@@ -298,12 +308,24 @@ export class Bench {
     this.draw();
   }
 
-  /** A pick waits for a moment: the first half of a double-click is none. */
+  /** A pick waits for a moment: the first half of a double-click is none, two quick ones at two places are two. */
   private click(pane: Pane, x: number, y: number) {
-    clearTimeout(this.picking);
-    if (this.scene.tool === "pick" || this.scene.tool === "planPick")
-      this.picking = setTimeout(() => this.clicked(pane, x, y), 220);
-    else this.clicked(pane, x, y);
+    const before = this.picking;
+    this.letPickGo();
+    if (before && Math.hypot(before.x - x, before.y - y) > 8) before.run();
+    const picks = this.scene.tool === "pick" || this.scene.tool === "planPick";
+    if (!picks) return this.clicked(pane, x, y);
+    if (before && Math.hypot(before.x - x, before.y - y) <= 8) return;
+    const run = () => {
+      this.letPickGo();
+      this.clicked(pane, x, y);
+    };
+    this.picking = { x, y, run, timer: setTimeout(run, 220) };
+  }
+
+  private letPickGo() {
+    clearTimeout(this.picking?.timer);
+    this.picking = null;
   }
 
   private clicked(pane: Pane, x: number, y: number) {
@@ -389,7 +411,7 @@ export class Bench {
   }
 
   private turnAbout(e: MouseEvent) {
-    clearTimeout(this.picking);
+    this.letPickGo();
     const [x, y] = this.where(e);
     const pane = this.shown.find((p) => p.contains(x, y));
     const p = pane && this.pointAt(pane, x, y);
@@ -409,7 +431,7 @@ export class Bench {
   }
 
   dispose() {
-    clearTimeout(this.picking);
+    this.letPickGo();
     this.stop.abort();
     this.observer.disconnect();
     cancelAnimationFrame(this.queued);

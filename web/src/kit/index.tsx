@@ -162,7 +162,7 @@ export const Actions = ({ children }: { children: ReactNode }) => (
   <div className="my-2 flex flex-wrap gap-1.5">{children}</div>
 );
 export const Heading = ({ children }: { children: ReactNode }) => (
-  <h3 className="mt-3 mb-1 text-[12px] font-semibold tracking-wide text-quiet">{children}</h3>
+  <h2 className="mt-3 mb-1 text-[12px] font-semibold tracking-wide text-quiet">{children}</h2>
 );
 
 export interface Column<T> {

@@ -149,7 +149,7 @@ export function Table<T>({ what, from, rows, columns, id, selected, onSelect, em
                   key={k}
                   scope="col"
                   aria-sort={order ? (order === "asc" ? "ascending" : "descending") : undefined}
-                  className={`px-3 py-1 text-[11.5px] font-normal text-quiet ${c.figure ? "text-right" : "text-left"}`}
+                  className={`px-3 py-1 text-[11.5px] font-normal whitespace-nowrap text-quiet ${c.figure ? "text-right" : "text-left"}`}
                   style={{ width: c.width }}
                 >
                   {c.value && c.head ? (

@@ -105,6 +105,8 @@ const PANES: Record<StepId, PaneName[]> = {
   hand_over: ["space"],
 };
 
+export const isStep = (step: string): step is StepId => step in PANES;
+
 export const useView = create<State & Actions>((set, get) => ({
   project: null,
   step: "bring_in",

@@ -1,6 +1,6 @@
 /** The bench in the page: panes with their heads, bound to server state and view state. */
 import { useEffect, useMemo, useRef, useState } from "react";
-import { Bench } from "../bench/bench";
+import { Bench, type Hands } from "../bench/bench";
 import type { PaneKind, Rect, Scene } from "../bench/types";
 import { bytes, http, sent } from "../api/client";
 import {
@@ -19,36 +19,8 @@ import { stateOf, Trouble } from "../kit/await";
 import { provide } from "../kit/commands";
 import { EYE, heightIn, into, lengthIn, UNITS } from "../kit/units";
 import { type Outline, useView } from "../kit/view";
-import { boxInfo, dots, seen, stationInfos, strings } from "./scene";
-
-const asked = Number(new URLSearchParams(window.location.search).get("budget"));
-const STILL = asked > 0 ? asked : 3_000_000;
-
-/** Places of panes: beside each other on a wide bench, above each other on a high one or with a slice. */
-function rects(kinds: PaneKind[], w: number, h: number): { kind: PaneKind; rect: Rect }[] {
-  const [a, b, c] = kinds;
-  if (!a) return [];
-  if (!b) return [{ kind: a, rect: { x: 0, y: 0, w, h } }];
-  const rows = !c && (kinds.includes("slice") || w < h * 1.2);
-  if (!c) {
-    const [half, rest] = rows ? [Math.round(h / 2), h - Math.round(h / 2)] : [Math.round(w / 2), w - Math.round(w / 2)];
-    return rows
-      ? [
-          { kind: a, rect: { x: 0, y: 0, w, h: half } },
-          { kind: b, rect: { x: 0, y: half, w, h: rest } },
-        ]
-      : [
-          { kind: a, rect: { x: 0, y: 0, w: half, h } },
-          { kind: b, rect: { x: half, y: 0, w: rest, h } },
-        ];
-  }
-  const [left, top] = [Math.round(w * 0.55), Math.round(h / 2)];
-  return [
-    { kind: a, rect: { x: 0, y: 0, w: left, h } },
-    { kind: b, rect: { x: left, y: 0, w: w - left, h: top } },
-    { kind: c, rect: { x: left, y: top, w: w - left, h: h - top } },
-  ];
-}
+import { takeOver } from "./early";
+import { boxInfo, dots, QUICK, rects, seen, stationInfos, STILL, strings, tilesOf } from "./scene";
 
 export function BenchHost({ id }: { id: string }) {
   const host = useRef<HTMLDivElement>(null);
@@ -132,31 +104,25 @@ export function BenchHost({ id }: { id: string }) {
     const element = host.current!;
     const v = useView.getState;
     try {
-      bench.current = new Bench(
-        element,
-        (tile, signal) => bytes(`/api/projects/${id}/stations/${tile.station}/tiles/${tile.first}`, signal),
-        {
-          select: (what) => {
-            if (what?.station) v().selectStation(what.station, false);
-            else v().set({ link: what?.link ?? null, stations: [], target: null });
-          },
-          hover: (at) => v().set({ hover: at }),
-          lasso: (matrix, outline) =>
-            count.current({ view: matrix, outline, stations: [...now.current.shown], count: null }),
-          pick: (at) => (at ? v().onPick?.(at) : tell("No point lies there.", "click on a surface, or fly closer")),
-          planPick: (at) => v().onPick?.([...at, v().slab.height]),
-          placed: (pose) => v().placing && v().set({ placing: { ...v().placing!, pose } }),
-          drawn: (drawn) =>
-            (drawn.points !== v().drawn.points ||
-              drawn.busy !== v().drawn.busy ||
-              drawn.failing !== v().drawn.failing) &&
-            v().set({ drawn }),
-          sliceAt: (origin) => v().moveSlab({ origin }),
+      const hands: Hands = {
+        select: (what) => {
+          if (what?.station) v().selectStation(what.station, false);
+          else v().set({ link: what?.link ?? null, stations: [], target: null });
         },
-        now.current.scene,
-        STILL,
-        Math.min(STILL, 1_000_000) / (asked > 0 ? 4 : 1),
-      );
+        hover: (at) => v().set({ hover: at }),
+        lasso: (matrix, outline) =>
+          count.current({ view: matrix, outline, stations: [...now.current.shown], count: null }),
+        pick: (at) => (at ? v().onPick?.(at) : tell("No point lies there.", "click on a surface, or fly closer")),
+        planPick: (at) => v().onPick?.([...at, v().slab.height]),
+        placed: (pose) => v().placing && v().set({ placing: { ...v().placing!, pose } }),
+        drawn: (drawn) =>
+          (drawn.points !== v().drawn.points || drawn.busy !== v().drawn.busy || drawn.failing !== v().drawn.failing) &&
+          v().set({ drawn }),
+        sliceAt: (origin) => v().moveSlab({ origin }),
+      };
+      const begun = takeOver(id);
+      begun?.adopt(element, hands);
+      bench.current = begun ?? new Bench(element, tilesOf(id), hands, now.current.scene, STILL, QUICK);
     } catch (e) {
       setFailed(e instanceof Error ? e.message : String(e));
       return;
@@ -177,7 +143,9 @@ export function BenchHost({ id }: { id: string }) {
 
   const places = useMemo(() => (size.w && size.h ? rects(view.panes, size.w, size.h) : []), [view.panes, size]);
   useEffect(() => bench.current?.layout(places), [places]);
-  useEffect(() => bench.current?.update(scene, UNITS[project?.unit ?? "m"]), [scene, project?.unit]);
+  useEffect(() => {
+    if (stations && tiles) bench.current?.update(scene, UNITS[project?.unit ?? "m"]);
+  }, [scene, project?.unit, stations, tiles]);
 
   const outline = view.outline;
   const lit = outline?.outline;

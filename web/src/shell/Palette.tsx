@@ -4,7 +4,17 @@ import { Dialog } from "radix-ui";
 import { commands } from "../kit/commands";
 import { useView } from "../kit/view";
 
-export function Palette() {
+/** Both, as the page asks for one of them. */
+export function Palettes() {
+  return (
+    <>
+      <Palette />
+      <KeySheet />
+    </>
+  );
+}
+
+function Palette() {
   const { palette, set } = useView();
   return (
     <Dialog.Root open={palette} onOpenChange={(o) => set({ palette: o })}>
@@ -52,7 +62,7 @@ const Keys = ({ keys }: { keys?: string }) =>
     </kbd>
   ) : null;
 
-export function KeySheet() {
+function KeySheet() {
   const { keys, set } = useView();
   const mouse: [string, string][] = [
     ["left drag", "turn in space, move in plan and slice"],

@@ -31,12 +31,14 @@ export function Thread({ id, leave }: { id: string; leave: () => void }) {
   const { step, go, set } = useView();
   return (
     <header className="flex h-[58px] items-center gap-3 border-b border-rule px-3">
-      <button type="button" className="w-52 cursor-pointer text-left" onClick={leave} title="All projects">
-        <span className="block truncate text-[14.5px] leading-5 font-semibold">{project?.name ?? "…"}</span>
-        <span className="block text-[12px] text-quiet">
-          {project ? `${project.stations} stations · ${(project.points / 1e6).toFixed(1)} M points` : ""}
-        </span>
-      </button>
+      <h1 className="contents">
+        <button type="button" className="w-52 cursor-pointer text-left" onClick={leave} title="All projects">
+          <span className="block truncate text-[14.5px] leading-5 font-semibold">{project?.name ?? "…"}</span>
+          <span className="block text-[12px] text-quiet">
+            {project ? `${project.stations} stations · ${(project.points / 1e6).toFixed(1)} M points` : ""}
+          </span>
+        </button>
+      </h1>
       <nav aria-label="Steps of the job" className="relative flex flex-1 justify-between">
         <div className="absolute top-[12px] right-8 left-8 border-t border-quiet" />
         {STEPS.map((s, k) => {
@@ -113,6 +115,7 @@ function JobsChip({ id }: { id: string }) {
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
+          aria-label="Work under way"
           align="end"
           sideOffset={6}
           className="z-40 max-h-96 w-96 overflow-auto rounded border border-rule bg-card p-3 shadow-lg"
@@ -137,14 +140,13 @@ function Coordinates({ project }: { project: Project }) {
   );
   return (
     <Popover.Root>
-      <Popover.Trigger
-        aria-label="Coordinates and unit"
-        className="max-w-28 cursor-pointer truncate rounded border border-rule bg-card px-2 py-1 font-mono text-[12px]"
-      >
+      <Popover.Trigger className="max-w-28 cursor-pointer truncate rounded border border-rule bg-card px-2 py-1 font-mono text-[12px]">
+        <span className="sr-only">Coordinates and unit: </span>
         {project.frame_name} · {project.unit}
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
+          aria-label="Coordinates and unit of the project"
           align="end"
           sideOffset={6}
           className="z-40 w-80 rounded border border-rule bg-card p-4 shadow-lg"

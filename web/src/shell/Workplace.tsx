@@ -1,6 +1,6 @@
 /** One project: thread, roster, bench, card, ledger; its commands and keys; files dropped anywhere on the page. */
 import { Tabs } from "radix-ui";
-import { useEffect, useRef, useState } from "react";
+import { Suspense, useEffect, useRef, useState } from "react";
 import { Group, Panel, Separator } from "react-resizable-panels";
 import { Refusal } from "../api/client";
 import { listen, tell, tellError, unwind, useHealth, useJobs, useLine, useProject, useSections } from "../api/queries";
@@ -10,16 +10,15 @@ import { Boundary } from "../kit/boundary";
 import { onKey, provide } from "../kit/commands";
 import { useView } from "../kit/view";
 import { BenchHost, toggle } from "./BenchHost";
-import { JobsLedger, JournalLedger } from "./Jobs";
-import { KeySheet, Palette } from "./Palette";
 import { Roster } from "./Roster";
-import { STEPS } from "./steps";
+import { ALWAYS, fetchTheRest, Palette, SheetPane, STEPS } from "./steps";
 import { Thread } from "./Thread";
-import { SheetPane } from "../steps/draw/SheetPane";
 
 export function Workplace({ id, leave }: { id: string; leave: () => void }) {
   const { data: project, error } = useProject(id);
   const { step, ledger, section, set } = useView();
+  const asked = useView((s) => s.palette || s.keys);
+  useEffect(fetchTheRest, []);
   const sections = useSections(id).data;
   const [over, setOver] = useState(false);
   const hovering = useRef<ReturnType<typeof setTimeout>>(undefined);
@@ -48,11 +47,7 @@ export function Workplace({ id, leave }: { id: string; leave: () => void }) {
       </div>
     );
   const here = STEPS.find((s) => s.id === step)!;
-  const tabs = [
-    ...here.ledgers,
-    { id: "jobs", title: "Jobs", Body: JobsLedger },
-    { id: "journal", title: "Journal", Body: JournalLedger },
-  ];
+  const tabs = [...here.ledgers, ...ALWAYS];
   const tab = tabs.find((t) => t.id === ledger) ?? tabs[0]!;
   const sheet = step === "draw" && sections?.some((s) => s.id === section);
   return (
@@ -77,52 +72,65 @@ export function Workplace({ id, leave }: { id: string; leave: () => void }) {
     >
       <Thread id={id} leave={leave} />
       <Standing />
-      <Group orientation="vertical" className="min-h-0 flex-1">
-        <Panel defaultSize="70%" minSize="30%">
-          <div className="flex h-full min-h-0">
-            <Roster id={id} />
-            <Boundary key={sheet ? "sheet" : "bench"} what="The bench">
-              {sheet ? <SheetPane id={id} /> : <BenchHost id={id} />}
-            </Boundary>
-            <aside
-              aria-label="Card"
-              className="h-full w-[320px] shrink-0 overflow-auto border-l border-rule bg-card p-4"
+      <main className="flex min-h-0 flex-1 flex-col">
+        <Group orientation="vertical" className="min-h-0 flex-1">
+          <Panel defaultSize="70%" minSize="30%">
+            <div className="flex h-full min-h-0">
+              <Roster id={id} />
+              <Boundary key={sheet ? "sheet" : "bench"} what="The bench">
+                <Suspense fallback={null}>{sheet ? <SheetPane id={id} /> : <BenchHost id={id} />}</Suspense>
+              </Boundary>
+              <aside
+                aria-label="Card"
+                className="h-full w-[320px] shrink-0 overflow-auto border-l border-rule bg-card p-4"
+              >
+                <Boundary key={step} what="This card">
+                  <Suspense fallback={null}>
+                    <here.Card id={id} />
+                  </Suspense>
+                </Boundary>
+              </aside>
+            </div>
+          </Panel>
+          <Separator className="h-[5px] bg-rule/50 hover:bg-action/40" aria-label="Height of the ledger" />
+          <Panel defaultSize="30%" minSize="8%">
+            <Tabs.Root
+              value={tab.id}
+              onValueChange={(v) => set({ ledger: v })}
+              className="flex h-full flex-col bg-card"
             >
-              <Boundary key={step} what="This card">
-                <here.Card id={id} />
-              </Boundary>
-            </aside>
-          </div>
-        </Panel>
-        <Separator className="h-[5px] bg-rule/50 hover:bg-action/40" aria-label="Height of the ledger" />
-        <Panel defaultSize="30%" minSize="8%">
-          <Tabs.Root value={tab.id} onValueChange={(v) => set({ ledger: v })} className="flex h-full flex-col bg-card">
-            <Tabs.List aria-label="Ledger" className="flex gap-5 border-b border-rule px-4">
-              {tabs.map((t) => (
-                <Tabs.Trigger
-                  key={t.id}
-                  value={t.id}
-                  className="cursor-pointer py-1.5 text-[13px] text-quiet data-[state=active]:border-b-2 data-[state=active]:border-action data-[state=active]:font-semibold data-[state=active]:text-ink"
-                >
-                  {t.title}
-                </Tabs.Trigger>
-              ))}
-            </Tabs.List>
-            <Tabs.Content value={tab.id} className="min-h-0 flex-1 overflow-auto" tabIndex={-1}>
-              <Boundary key={tab.id} what="This ledger">
-                <tab.Body id={id} />
-              </Boundary>
-            </Tabs.Content>
-          </Tabs.Root>
-        </Panel>
-      </Group>
+              <Tabs.List aria-label="Ledger" className="flex gap-5 border-b border-rule px-4">
+                {tabs.map((t) => (
+                  <Tabs.Trigger
+                    key={t.id}
+                    value={t.id}
+                    className="cursor-pointer py-1.5 text-[13px] text-quiet data-[state=active]:border-b-2 data-[state=active]:border-action data-[state=active]:font-semibold data-[state=active]:text-ink"
+                  >
+                    {t.title}
+                  </Tabs.Trigger>
+                ))}
+              </Tabs.List>
+              <Tabs.Content value={tab.id} className="min-h-0 flex-1 overflow-auto" tabIndex={-1}>
+                <Boundary key={tab.id} what="This ledger">
+                  <Suspense fallback={null}>
+                    <tab.Body id={id} />
+                  </Suspense>
+                </Boundary>
+              </Tabs.Content>
+            </Tabs.Root>
+          </Panel>
+        </Group>
+      </main>
       {over && (
         <div className="pointer-events-none fixed inset-2 z-40 grid place-items-center rounded border-2 border-dashed border-action bg-card/80 text-[18px]">
           Let go to read what is in these files
         </div>
       )}
-      <Palette />
-      <KeySheet />
+      {asked && (
+        <Suspense fallback={null}>
+          <Palette id={id} />
+        </Suspense>
+      )}
     </div>
   );
 }

@@ -1,6 +1,41 @@
 /** What the bench is to show, from server state and view state. */
-import type { Box, Network, Project, Sighting, Station } from "../api/client";
-import type { BoxInfo, DotInfo, StationInfo, StringInfo } from "../bench/types";
+import { bytes, type Box, type Network, type Project, type Sighting, type Station } from "../api/client";
+import type { BoxInfo, DotInfo, PaneKind, Rect, StationInfo, StringInfo } from "../bench/types";
+
+const asked = Number(new URLSearchParams(globalThis.location?.search ?? "").get("budget"));
+/** Points drawn at rest, and while something moves. */
+export const STILL = asked > 0 ? asked : 3_000_000;
+export const QUICK = Math.min(STILL, 1_000_000) / (asked > 0 ? 4 : 1);
+
+/** Places of panes: beside each other on a wide bench, above each other on a high one or with a slice. */
+export function rects(kinds: PaneKind[], w: number, h: number): { kind: PaneKind; rect: Rect }[] {
+  const [a, b, c] = kinds;
+  if (!a) return [];
+  if (!b) return [{ kind: a, rect: { x: 0, y: 0, w, h } }];
+  const rows = !c && (kinds.includes("slice") || w < h * 1.2);
+  if (!c) {
+    const [half, rest] = rows ? [Math.round(h / 2), h - Math.round(h / 2)] : [Math.round(w / 2), w - Math.round(w / 2)];
+    return rows
+      ? [
+          { kind: a, rect: { x: 0, y: 0, w, h: half } },
+          { kind: b, rect: { x: 0, y: half, w, h: rest } },
+        ]
+      : [
+          { kind: a, rect: { x: 0, y: 0, w: half, h } },
+          { kind: b, rect: { x: half, y: 0, w: rest, h } },
+        ];
+  }
+  const [left, top] = [Math.round(w * 0.55), Math.round(h / 2)];
+  return [
+    { kind: a, rect: { x: 0, y: 0, w: left, h } },
+    { kind: b, rect: { x: left, y: 0, w: w - left, h: top } },
+    { kind: c, rect: { x: left, y: top, w: w - left, h: h - top } },
+  ];
+}
+
+/** How the tiles of a project's stations are asked for. */
+export const tilesOf = (project: string) => (tile: { station: string; first: number }, signal?: AbortSignal) =>
+  bytes(`/api/projects/${project}/stations/${tile.station}/tiles/${tile.first}`, signal);
 
 /** Stations with an open eye: those somebody switched, else all placed ones of the main part, else the first. */
 export function seen(stations: Station[], eyes: Record<string, boolean>): Set<string> {

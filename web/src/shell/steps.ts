@@ -1,14 +1,9 @@
-/** The eight steps of the job and what each puts on the card and into the ledger. */
-import type { ComponentType } from "react";
-import type { StepId } from "../kit/view";
-import { BringInCard, bringInLedgers } from "../steps/bring_in";
-import { CleanCard, cleanLedgers } from "../steps/clean";
-import { ColourCard } from "../steps/colour";
-import { DrawCard, drawLedgers } from "../steps/draw";
-import { HandOverCard, handOverLedgers } from "../steps/hand_over";
-import { PlaceCard, placeLedgers } from "../steps/place";
-import { ProveCard, proveLedgers } from "../steps/prove";
-import { TieCard, tieLedgers } from "../steps/tie";
+/**
+ * The eight steps of the job and what each puts on the card and into the ledger. They arrive after the bench: what is not
+ * needed for the first points does not make them wait.
+ */
+import { lazy, type ComponentType } from "react";
+import { useView, type StepId } from "../kit/view";
 
 type OfProject = ComponentType<{ id: string }>;
 export interface LedgerTab {
@@ -16,13 +11,141 @@ export interface LedgerTab {
   title: string;
   Body: OfProject;
 }
+const loads: (() => Promise<unknown>)[] = [];
+
+/** One component of a part of the program that arrives when it is first shown. */
+function late<M extends object>(load: () => Promise<M>, pick: (module: M) => OfProject): OfProject {
+  loads.push(load);
+  return lazy(async () => ({ default: pick(await load()) }));
+}
+
+/** Fetch what has not arrived once the first points are there, or soon: then every step opens at once. */
+export function fetchTheRest() {
+  const fetch = () => {
+    clearTimeout(timer);
+    stop();
+    new Set(loads).forEach((load) => void load().catch(() => undefined));
+  };
+  const stop = useView.subscribe((s) => s.drawn.points > 0 && fetch());
+  const timer = setTimeout(fetch, 4000);
+}
+
+function step<M extends object>(
+  id: StepId,
+  title: string,
+  load: () => Promise<M>,
+  card: (module: M) => OfProject,
+  ledgers: (module: M) => LedgerTab[],
+  tabs: [string, string][],
+) {
+  return {
+    id,
+    title,
+    Card: late(load, card),
+    ledgers: tabs.map(([tab, words]) => ({
+      id: tab,
+      title: words,
+      Body: late(load, (m) => ledgers(m).find((l) => l.id === tab)!.Body),
+    })),
+  };
+}
+
+const none = () => [];
 export const STEPS: { id: StepId; title: string; Card: OfProject; ledgers: LedgerTab[] }[] = [
-  { id: "bring_in", title: "Bring in", Card: BringInCard, ledgers: bringInLedgers },
-  { id: "tie", title: "Tie", Card: TieCard, ledgers: tieLedgers },
-  { id: "prove", title: "Prove", Card: ProveCard, ledgers: proveLedgers },
-  { id: "place", title: "Place", Card: PlaceCard, ledgers: placeLedgers },
-  { id: "clean", title: "Clean", Card: CleanCard, ledgers: cleanLedgers },
-  { id: "colour", title: "Colour", Card: ColourCard, ledgers: [] },
-  { id: "draw", title: "Draw", Card: DrawCard, ledgers: drawLedgers },
-  { id: "hand_over", title: "Hand over", Card: HandOverCard, ledgers: handOverLedgers },
+  step(
+    "bring_in",
+    "Bring in",
+    () => import("../steps/bring_in"),
+    (m) => m.BringInCard,
+    (m) => m.bringInLedgers,
+    [
+      ["files", "Files"],
+      ["report", "Import report"],
+    ],
+  ),
+  step(
+    "tie",
+    "Tie",
+    () => import("../steps/tie"),
+    (m) => m.TieCard,
+    (m) => m.tieLedgers,
+    [
+      ["links", "Links"],
+      ["sightings", "Targets"],
+    ],
+  ),
+  step(
+    "prove",
+    "Prove",
+    () => import("../steps/prove"),
+    (m) => m.ProveCard,
+    (m) => m.proveLedgers,
+    [
+      ["deviations", "Stations"],
+      ["findings", "Findings"],
+    ],
+  ),
+  step(
+    "place",
+    "Place",
+    () => import("../steps/place"),
+    (m) => m.PlaceCard,
+    (m) => m.placeLedgers,
+    [
+      ["control", "Control"],
+      ["frames", "Coordinates"],
+    ],
+  ),
+  step(
+    "clean",
+    "Clean",
+    () => import("../steps/clean"),
+    (m) => m.CleanCard,
+    (m) => m.cleanLedgers,
+    [
+      ["edits", "Deletions"],
+      ["boxes", "Crop boxes"],
+    ],
+  ),
+  step(
+    "colour",
+    "Colour",
+    () => import("../steps/colour"),
+    (m) => m.ColourCard,
+    none,
+    [],
+  ),
+  step(
+    "draw",
+    "Draw",
+    () => import("../steps/draw"),
+    (m) => m.DrawCard,
+    (m) => m.drawLedgers,
+    [
+      ["sections", "Sections"],
+      ["traces", "Lines"],
+    ],
+  ),
+  step(
+    "hand_over",
+    "Hand over",
+    () => import("../steps/hand_over"),
+    (m) => m.HandOverCard,
+    (m) => m.handOverLedgers,
+    [["deliveries", "Deliveries"]],
+  ),
 ];
+
+const jobs = () => import("./Jobs");
+export const ALWAYS: LedgerTab[] = [
+  { id: "jobs", title: "Jobs", Body: late(jobs, (m) => m.JobsLedger) },
+  { id: "journal", title: "Journal", Body: late(jobs, (m) => m.JournalLedger) },
+];
+export const SheetPane = late(
+  () => import("../steps/draw/SheetPane"),
+  (m) => m.SheetPane,
+);
+export const Palette = late(
+  () => import("./Palette"),
+  (m) => m.Palettes,
+);

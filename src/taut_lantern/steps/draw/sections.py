@@ -45,7 +45,9 @@ def make_section(project_id: str, kind: str, params: dict[str, Any], name: str =
         raise BadInput(f"unknown kind of section {kind!r}", subject="kind", remedy="use plan or upright")
     with journal.change(project_id, "", topic="sections") as c:
         count = c.s.scalar(select(func.count(Section.id)).where(Section.project_id == project_id, Section.kind == kind)) or 0
-        label = clean_name(name, f"Plan {kept['height']:+.2f}" if kind == "plan" else f"Section {chr(65 + count % 26)}")
+        _, _, T_frame_project = active_frame(c.s, c.project)  # a height is said in the coordinates that are in use
+        height = float((T_frame_project @ [0.0, 0.0, kept.get("height", 0.0), 1.0])[2])
+        label = clean_name(name, f"Plan {height:+.2f}" if kind == "plan" else f"Section {chr(65 + count % 26)}")
         row = Section(project_id=project_id, name=label, kind=kind, params={**kept, "before": depth[0], "behind": depth[1]})
         c.s.add(row)
         c.title = f"Cut {label}"

@@ -1,0 +1,70 @@
+/** The first points of a project, drawn before the rest of the program has arrived; the page then goes on with them. */
+import { bytes, type Schemas, type Station } from "../api/client";
+import { Bench, type Hands } from "../bench/bench";
+import { isStep, useView } from "../kit/view";
+import { QUICK, rects, seen, stationInfos, STILL, tilesOf } from "./scene";
+
+interface Begun {
+  project: string;
+  host: HTMLElement;
+  bench: Bench;
+}
+let begun: Begun | null = null;
+/** What was read for the first points, for the page to begin with. */
+export const known: { project: string; stations?: Station[]; tiles?: Schemas["TileOut"][] } = { project: "" };
+const PATIENCE = 1500; // ms after which the page no longer waits for points
+const idle = () => undefined;
+
+/** The bench that was begun for a project, once; its own place in the page goes. */
+export function takeOver(project: string): Bench | null {
+  const own = begun?.project === project ? begun : null;
+  if (!own) return null;
+  begun = null;
+  queueMicrotask(() => own.host.remove());
+  return own.bench;
+}
+
+const read = async <T>(url: string) => JSON.parse(new TextDecoder().decode(await bytes(url))) as T;
+
+/** Draw the first points of a project's page. Resolves when they are there, or when there is nothing to wait for. */
+export async function begin(project: string, step: string): Promise<void> {
+  const view = useView.getState();
+  view.open(project);
+  if (isStep(step)) view.go(step);
+  if (step === "draw") return;
+  const [stations, tiles] = await Promise.all([
+    read<Station[]>(`/api/projects/${project}/stations`),
+    read<Schemas["TileOut"][]>(`/api/projects/${project}/tiles`),
+  ]);
+  Object.assign(known, { project, stations, tiles });
+  if (!tiles.length) return;
+  const host = document.createElement("div");
+  host.setAttribute("aria-label", "Bench");
+  host.setAttribute("role", "img");
+  host.style.cssText = "position:fixed;left:248px;top:58px;right:320px;bottom:calc(30% - 17px);background:#12161d";
+  document.body.append(host);
+  await new Promise<void>((done) => {
+    setTimeout(done, PATIENCE);
+    const hands: Hands = {
+      ...{ select: idle, hover: idle, lasso: idle, pick: idle, planPick: idle, placed: idle, sliceAt: idle },
+      drawn: ({ points }) => {
+        host.dataset["drawn"] = String(points);
+        if (points > 0) requestAnimationFrame(() => done());
+      },
+    };
+    const { panes, colourBy, ground, slab } = useView.getState();
+    const scene = {
+      ...{ stations: stationInfos(stations, seen(stations, {}), [], undefined), tiles, colourBy, ground, slab },
+      ...{ strings: [], dots: [], box: null, tool: "none" as const, placing: null, picks: [] },
+    };
+    try {
+      const bench = new Bench(host, tilesOf(project), hands, scene, STILL, QUICK);
+      begun = { project, host, bench };
+      bench.update(scene, { name: "m", metre: 1 });
+      bench.layout(rects(panes, host.clientWidth, host.clientHeight));
+    } catch {
+      host.remove(); // the page itself says what is wrong with drawing here
+      done();
+    }
+  });
+}
