@@ -7,7 +7,8 @@ import time
 import numpy as np
 
 from taut_lantern.core import frames
-from taut_lantern.core.network.adjust import LinkObservation, adjust
+from taut_lantern.core.network.adjust import adjust
+from taut_lantern.core.network.observations import LinkObservation
 
 from .table import Row
 

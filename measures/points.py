@@ -53,8 +53,8 @@ def plain(path: str) -> None:
 
 
 def upload(path: str) -> None:
+    from taut_lantern.site.common import Progress
     from taut_lantern.steps.bring_in import uploads
-    from taut_lantern.steps.common import Progress
     from taut_lantern.steps.projects import make_project
     from taut_lantern.store.queue import app
 
@@ -68,8 +68,8 @@ def upload(path: str) -> None:
 def bring_in(project: str, original: str) -> None:
     """In a process as the worker starts one for a job."""
     import taut_lantern.work.ready  # noqa: F401
+    from taut_lantern.site.common import Progress
     from taut_lantern.steps.bring_in.stations import import_scan
-    from taut_lantern.steps.common import Progress
 
     begin = time.perf_counter()
     import_scan(
@@ -79,7 +79,7 @@ def bring_in(project: str, original: str) -> None:
 
 
 def plan(project: str) -> None:
-    from taut_lantern.steps.common import stations_of
+    from taut_lantern.site.common import stations_of
     from taut_lantern.steps.draw import sections
     from taut_lantern.store.db import session
     from taut_lantern.store.models import Section
@@ -99,15 +99,17 @@ def plan(project: str) -> None:
 
 def twelve() -> None:
     """A project of twelve placed stations with about ten million points in all."""
+    from taut_lantern.core.frames import inverse
     from taut_lantern.formats import e57
+    from taut_lantern.site.common import Progress, stations_of
     from taut_lantern.standins.scanner import Scanner
     from taut_lantern.standins.scene import STATIONS
     from taut_lantern.standins.site import simulate
     from taut_lantern.steps.bring_in import stations, uploads
-    from taut_lantern.steps.common import Progress, numbers, stations_of
     from taut_lantern.steps.projects import make_project
     from taut_lantern.store.db import session
     from taut_lantern.store.queue import app
+    from tests.support import link_rows
 
     with app.open(), tempfile.TemporaryDirectory() as folder:
         project = make_project("Twelve stations")
@@ -123,8 +125,10 @@ def twelve() -> None:
                 project, {"original_id": original, "scan": 0, "name": name, "min_range": 0.4, "max_range": 200.0, "unit": "m"}, Progress()
             )
         with session() as s:
-            for x in stations_of(s, project):
-                x.pose = numbers(poses[x.name])
+            rows = stations_of(s, project)
+        first = rows[0]
+        back = inverse(poses[first.name])
+        link_rows(project, *((first.id, x.id, back @ poses[x.name]) for x in rows[1:]))
     answer(project=project)
 
 

@@ -59,7 +59,7 @@ def truth(site: Path) -> dict[str, Any]:
 @pytest.fixture(scope="session")
 def tied(database: str, site: Path) -> str:
     """A project with all stations brought in, tied without a first guess, spheres found."""
-    from taut_lantern.steps.common import Progress
+    from taut_lantern.site.common import Progress
     from taut_lantern.steps.tie import links, targets
 
     project = make_project("Ottermere tied")

@@ -7,12 +7,17 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from sqlalchemy import select
 
+from taut_lantern.core import frames
 from taut_lantern.core.scan.scan import Scan
 from taut_lantern.formats import e57
+from taut_lantern.site.common import Progress, numbers
+from taut_lantern.site.solution import refresh_solution
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations, uploads
-from taut_lantern.steps.common import Progress
+from taut_lantern.store import journal
+from taut_lantern.store.models import Link, Sighting, Target, new_id
 
 
 def room(
@@ -47,6 +52,41 @@ def bring_in(project: str, files: list[Path], progress: Progress = Progress()) -
             limits = {"original_id": original, "scan": k, "name": scan["name"], "min_range": 0.1, "max_range": 200.0, "unit": "m"}
             out.append(stations.import_scan(project, limits, progress)["station"])
     return out
+
+
+EVIDENCE: dict[str, Any] = {
+    **dict.fromkeys(("fit_median", "fit_rms", "fit_p90", "weak_sigma", "offset_sigma"), 0.001),
+    **{"histogram": [1], "overlap": 0.5, "see_through": 0.0, "violated_m2": 0.0, "patch_share": 0.0, "patches": 40},
+    **{"weak_direction": [1.0, 0.0, 0.0], "smallest": 0.01},
+}
+
+
+def link_rows(project: str, *links: tuple[str, str, Any], sigma: float = 0.001) -> list[str]:
+    """Links (a, b, T_a_b) between stations, as a run would have made them. Returns their ids."""
+    with journal.change(project, "Linked", network=True) as c:
+        rows = [Link(project_id=project, a=a, b=b, T_a_b=numbers(t), by_hand=[], evidence=EVIDENCE) for a, b, t in links]
+        for row in rows:
+            row.covariance = numbers(sigma**2 * np.eye(6))
+        c.s.add_all(rows)
+        c.s.flush()
+        refresh_solution(c.s, c.project)
+        return [row.id for row in rows]
+
+
+def sight_rows(project: str, stations: dict[str, Any], spots: dict[str, Any], sigma: float = 0.001) -> None:
+    """Each spot seen as a target of its name from each station (T_site_station by station)."""
+    with journal.change(project, "Saw targets", network=True) as c:
+        for name, spot in spots.items():
+            known = c.s.scalar(select(Target).where(Target.project_id == project, Target.name == name))
+            target = known or Target(id=new_id(), project_id=project, name=name, radius=0.1)
+            c.s.add(target)
+            for x, pose in stations.items():
+                row = Sighting(project_id=project, station_id=x, target_id=target.id, radius=0.1, rms=0.001, points=90, by_hand=[])
+                row.centre = frames.apply(frames.inverse(pose), np.array([spot], float))[0].tolist()
+                row.covariance = numbers(sigma**2 * np.eye(3))
+                c.s.add(row)
+        c.s.flush()
+        refresh_solution(c.s, c.project)
 
 
 def stopping_after(reports: int) -> Progress:

@@ -62,7 +62,9 @@ def test_a_sound_job_ends_with_0_and_says_everything(database: str, small: Path,
     keys |= {"weak_direction", "residual_mm", "residual_mdeg", "reasons"}
     assert result["links"] and all(set(k) == keys and np.array(k["T_a_b"]).shape == (4, 4) for k in result["links"])
     assert result["targets"] and set(result["targets"][0]["sightings"][0]) == {"station", "center", "fit_rms_mm", "points"}
-    assert {"sigma0", "degrees_of_freedom", "global_test", "parts"} == set(result["solution"]) and len(result["solution"]["parts"]) == 1
+    assert {"sigma0", "degrees_of_freedom", "global_test", "converged", "parts"} == set(result["solution"]) and len(
+        result["solution"]["parts"]
+    ) == 1
     assert sorted(p.suffix for p in (tmp_path / "out").iterdir()) == [".e57", ".json", ".laz", ".pdf"]
     heads = e57.headers(next((tmp_path / "out").glob("*.e57")))
     for head, x in zip(heads, result["stations"], strict=True):

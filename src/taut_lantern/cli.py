@@ -24,16 +24,22 @@ console = Console(stderr=True)
 @app.command()
 def setup(quick: Annotated[bool, typer.Option(help="skip compiling")] = False) -> None:
     """Migrate the database and compile the kernels once (cached)."""
+    from .site.solution import renew_old
     from .store.db import migrate
     from .store.queue import apply_schema
 
     logging.getLogger("alembic").setLevel(logging.WARNING)
     migrate()
     apply_schema()
+    renew_old()
     if not quick:
-        from .standins.warm import warm_once
+        from .work.loops import keep, kept
 
-        warm_once()
+        if kept() is None:  # a loop or the compiler is not the one of the last time
+            from .standins.warm import warm
+
+            warm()
+            keep()
 
 
 @app.command()
@@ -134,7 +140,9 @@ def run(
     """A whole job without a screen: bring in, tie, place, hand over. Exit 0 when all is connected and nothing is parted, else 3."""
     from .core.errors import LanternError
     from .steps.unattended import run_job
+    from .store.db import actor
 
+    actor.set("command line")
     try:
         code = run_job(scans, deliver, control, columns, unit, targets, keep, console)
     except LanternError as problem:

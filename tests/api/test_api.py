@@ -14,13 +14,14 @@ import pytest
 from fastapi.testclient import TestClient
 
 from taut_lantern.api.app import make_app
+from taut_lantern.site.common import Progress
 from taut_lantern.steps.bring_in import uploads
-from taut_lantern.steps.common import Progress
+from taut_lantern.steps.tie import links
 from taut_lantern.store.db import Damaged, file_chunks, session
-from taut_lantern.store.models import Job, Station
+from taut_lantern.store.models import Job
 from taut_lantern.work.jobs import run_job
 from tests.formats.test_e57 import BROKEN, write_odd
-from tests.support import bring_in, room, write_scan
+from tests.support import bring_in, link_rows, room, write_scan
 
 
 @pytest.fixture(scope="module")
@@ -229,7 +230,7 @@ def test_a_decimal_comma_is_understood_and_control_without_targets_says_what_is_
     p = made(client)
     taken = client.put(f"/api/projects/{p}/control", json={"text": "a;10,5;20,5;1,5\nb;1,0;2,0;3,0\n", "file": "k.csv"}).json()
     assert taken["points"][0]["enh"] == [20.5, 10.5, 1.5] and "at least 3" in taken["problem"]
-    problem(client.post(f"/api/projects/{p}/control/apply"), 422, "not_enough")
+    problem(client.post(f"/api/projects/{p}/control/apply", json={}), 422, "not_enough")
     knot = next(k for k in client.get(f"/api/projects/{p}").json()["thread"] if k["step"] == "place")
     assert knot["state"] == "begun"
 
@@ -305,10 +306,11 @@ def test_the_page_of_a_project_names_its_first_tile_and_text_is_sent_compressed(
     for path in (f"/p/{project}", f"/p/{project}/tie"):
         assert named(path) == [f"/api/projects/{project}/stations", f"/api/projects/{project}/tiles", first]
     assert len(client.get(first).content) % 16 == 0 and "private" in client.get(first).headers["cache-control"]
-    for pose, shown in ((np.eye(4).ravel().tolist(), second), (None, first)):  # a placed one comes first, until it is not
-        with session() as s:
-            s.get_one(Station, stations[1]["id"]).pose = pose
-        assert named(f"/p/{project}")[-1] == shown
+    (other,) = bring_in(project, [write_scan(tmp_path / "ST-3.e57", room(3000, seed=3))])
+    (link,) = link_rows(project, (stations[1]["id"], other, np.eye(4)))  # the largest part comes first, until it is not
+    assert named(f"/p/{project}")[-1] == second
+    links.switch_link(project, link, False, None)
+    assert named(f"/p/{project}")[-1] == first
     for path in ("/", "/p/", f"/p/{'0' * 31}", "/p/'; DROP TABLE tile;"):
         assert named(path) == []
     assert len(named(f"/p/{'0' * 32}")) == 2  # there is no tile: the page says so

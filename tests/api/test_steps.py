@@ -17,12 +17,10 @@ from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
 from taut_lantern.formats import e57
 from taut_lantern.settings import settings
-from taut_lantern.steps.common import numbers
-from taut_lantern.store import journal
 from taut_lantern.store.db import session
-from taut_lantern.store.models import Job, Station, now
+from taut_lantern.store.models import Job, now
 from tests.api.test_api import made, problem, undo, work
-from tests.support import bring_in, room, write_scan
+from tests.support import bring_in, link_rows, room, write_scan
 
 SIZE = (6.0, 4.0, 3.0)
 
@@ -40,9 +38,7 @@ def p(client: TestClient, tmp_path: Path) -> str:
     shift = (-1.0, 0.0, 0.0)
     scans = [room(60_000, SIZE, 1), room(60_000, SIZE, 2, shift)]
     ids = bring_in(project, [write_scan(tmp_path / f"ST-{k + 1}.e57", s) for k, s in enumerate(scans)])
-    with journal.change(project, "Placed both", network=True) as c:
-        for k, station in enumerate(ids):
-            c.s.get_one(Station, station).pose = numbers(frames.pose(0.0, (float(k), 0.0, 0.0)))
+    link_rows(project, (*ids, frames.pose(0.0, (1.0, 0.0, 0.0))))
     return project
 
 
@@ -108,7 +104,7 @@ def test_lines_know_that_the_network_moved_under_them(client: TestClient, p: str
     old = lambda: sorted((t["state"], t["old"]) for t in client.get(f"/api/projects/{p}/sections").json()[0]["traces"])  # noqa: E731
     assert old() == [("drawn", False)] + 4 * [("found", False)]
     station = client.get(f"/api/projects/{p}/stations").json()[1]
-    client.patch(f"/api/projects/{p}/stations/{station['id']}", json={"deleted": True})
+    client.patch(f"/api/projects/{p}/stations/{station['id']}", json={"deleted": True, "version": station["version"]})
     assert old() == [("drawn", False)] + 4 * [("found", True)]
     fitted(client, p, made_)
     assert old() == [("drawn", False)] + 4 * [("found", False)]
@@ -176,10 +172,15 @@ def test_the_thread_tells_the_next_question_of_each_step(client: TestClient, p: 
     empty = knots(client, made(client, "Nothing"))
     assert {k["state"] for k in empty.values()} == {"empty"} and empty["bring_in"]["question"] == "no scans yet"
     now_ = knots(client, p)
-    assert now_["bring_in"]["state"] == "done" and now_["tie"]["question"] == "the stations are not tied yet"
+    assert (
+        now_["bring_in"]["state"] == "done"
+        and now_["tie"]["state"] == "done"
+        and now_["prove"]["question"] == "no loop proves the network yet"
+    )
     assert now_["colour"]["state"] == "done" and now_["place"]["question"] == "no control and no grid yet"
     client.put(f"/api/projects/{p}/control", json={"text": "a;1;2;3\nb;4;5;6\nc;7;8;1\n", "file": "k.csv"})
-    assert "at least 3" in knots(client, p)["place"]["question"] or "needs 3" in knots(client, p)["place"]["question"]
+    assert knots(client, p)["place"]["question"] == "control is read but not applied"
+    assert "at least 3" in client.get(f"/api/projects/{p}/control").json()["problem"]
 
 
 def test_a_station_is_taken_out_and_comes_back_with_its_points(client: TestClient, p: str) -> None:
@@ -196,18 +197,18 @@ def test_the_project_is_squared_to_a_wall_and_coordinates_follow_the_frame_in_us
     made_ = client.post(f"/api/projects/{p}/square", json=body).json()
     assert made_["wall_rms_mm"] < 1 and made_["points"] > 300
     project = client.get(f"/api/projects/{p}").json()
-    T = np.array(project["T_frame_project"]).reshape(4, 4)
+    T = np.array(project["T_frame_part"]).reshape(4, 4)
     np.testing.assert_allclose(T @ [3.0, 2.0, -1.5, 1.0], [100, 200, 10, 1], atol=1e-9)
     assert abs(abs((T @ [1, 0, 0, 0])[0]) - 1) < 1e-4 and project["frame_name"] == "hall"
     flipped = client.post(f"/api/projects/{p}/square", json={**body, "flip": True, "name": "back"}).json()["id"]
-    back = np.array(client.get(f"/api/projects/{p}").json()["T_frame_project"]).reshape(4, 4)
+    back = np.array(client.get(f"/api/projects/{p}").json()["T_frame_part"]).reshape(4, 4)
     np.testing.assert_allclose(back[:2, :2], -T[:2, :2], atol=1e-9)
     problem(client.post(f"/api/projects/{p}/square", json={**body, "wall": [0.4, 0.3, -1.5]}), 422, "not_enough")  # the floor is no wall
     problem(client.post(f"/api/projects/{p}/square", json={**body, "wall": [50, 50, 50]}), 422, "not_enough")
     frames_ = {f["name"]: f["id"] for f in client.get(f"/api/projects/{p}").json()["frames"]}
     assert set(frames_) == {"project", "hall", "back"} and frames_["back"] == flipped
-    client.patch(f"/api/projects/{p}", json={"frame": "project"})
-    assert client.get(f"/api/projects/{p}").json()["T_frame_project"] == np.eye(4).ravel().tolist()
+    client.patch(f"/api/projects/{p}", json={"frame": "project", "version": client.get(f"/api/projects/{p}").json()["version"]})
+    assert client.get(f"/api/projects/{p}").json()["T_frame_part"] == np.eye(4).ravel().tolist()
 
 
 def test_time_left_is_told_of_the_count_that_runs(client: TestClient, p: str) -> None:

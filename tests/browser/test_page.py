@@ -97,10 +97,10 @@ def test_coming_back_shows_what_was_changed_meanwhile(page: Any) -> None:
     expect(screen.page.get_by_role("button", name="New project")).to_be_visible()
     station = served.get(f"/projects/{project}/stations")[1]
     url = f"/projects/{project}/stations/{station['id']}"
-    served.http.patch(url, json={"name": "Renamed meanwhile"}).raise_for_status()
+    served.http.patch(url, json={"name": "Renamed meanwhile", "version": station["version"]}).raise_for_status()
     screen.page.get_by_role("button", name=re.compile("^Room")).click()
     expect(screen.page.locator("[data-station='Renamed meanwhile']")).to_be_visible(timeout=5000)
-    served.http.patch(url, json={"name": "ST-2"}).raise_for_status()
+    served.http.patch(url, json={"name": "ST-2", "version": station["version"] + 1}).raise_for_status()
     expect(screen.page.locator("[data-station=ST-2]")).to_be_visible(timeout=5000)
 
 
@@ -213,10 +213,11 @@ def test_a_lost_line_is_said_and_heals_with_what_was_missed(page: Any) -> None:
     served.kill()
     expect(screen.page.locator("[data-standing]")).to_contain_text("connection to the server is lost", timeout=15_000)
     served.start()
-    served.http.patch(f"/projects/{project}", json={"name": "Room again"}).raise_for_status()
+    version = served.get(f"/projects/{project}")["version"]
+    served.http.patch(f"/projects/{project}", json={"name": "Room again", "version": version}).raise_for_status()
     expect(screen.page.locator("[data-standing]")).to_have_count(0, timeout=20_000)
     expect(screen.page.get_by_text("Room again")).to_be_visible(timeout=5000)
-    served.http.patch(f"/projects/{project}", json={"name": "Room"}).raise_for_status()
+    served.http.patch(f"/projects/{project}", json={"name": "Room", "version": version + 1}).raise_for_status()
     screen.errors.clear()
 
 

@@ -131,10 +131,10 @@ def square(screen: Screen) -> None:
     def click(across: float, down: float) -> None:
         page.mouse.click(box["x"] + box["width"] * across, box["y"] + box["height"] * down)
 
-    click(0.06, 0.12)
+    click(0.3, 0.95)
     expect(notice).to_contain_text("No point lies there")
     page.get_by_label("Dismiss").last.click()
-    for across, down in ((0.24, 0.62), *((0.38 + 0.02 * k, 0.81 - 0.014 * k) for k in range(5))):  # a floor, then along a wall
+    for across, down in ((0.3, 0.62), *((0.13 + 0.04 * k, 0.61 + 0.028 * k) for k in range(8))):  # a floor, then along a wall
         click(across, down)
         screen.card("Now pick the point whose coordinates you know")
         click(0.24, 0.6)
@@ -255,7 +255,9 @@ def test_keys_palette_empty_states_and_a_project_that_is_gone(served: Served) ->
         page.get_by_placeholder("What do you want to do?").fill("go to tie")
         page.keyboard.press("Enter")
         screen.card("at least two stations")
-        served.http.patch(f"/projects/{project}", json={"name": "Renamed elsewhere"}).raise_for_status()
+        served.http.patch(
+            f"/projects/{project}", json={"name": "Renamed elsewhere", "version": served.get(f"/projects/{project}")["version"]}
+        ).raise_for_status()
         expect(page.get_by_text("Renamed elsewhere")).to_be_visible()  # told by the server, without a reload
         screen.errors.clear()
         served.http.delete(f"/projects/{project}").raise_for_status()

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from taut_lantern.core import frames
 from taut_lantern.core.clean.select import Box, Lasso
 from taut_lantern.core.draw.fit import find_circles, find_lines, fit_circle
-from taut_lantern.core.draw.section import box_meets, plan, slab, upright
+from taut_lantern.core.draw.section import Cut, box_meets, plan, slab, upright
 from taut_lantern.core.errors import BadInput
 from taut_lantern.core.kernels import outline, reference
 
@@ -66,13 +66,18 @@ def test_a_plan_takes_its_slab_and_looks_down() -> None:
     cut = plan(1.2, before=0.0, behind=0.05)
     p, inside = slab(cut, np.array([[3, 4, 1.2], [3, 4, 1.16], [3, 4, 1.14], [3, 4, 1.21]]))
     np.testing.assert_array_equal(inside, [True, True, False, False])
-    np.testing.assert_allclose(p[1], [3, 4, 0.04])
+    np.testing.assert_allclose(p[1], [3, 4, -0.04], atol=1e-12)
+
+
+@pytest.mark.parametrize("cut", [plan(1.2), upright((10, 0), (10, 8)), upright((3, 1), (-4, 2.5))])
+def test_a_section_is_a_proper_rotation_of_its_base(cut: Cut) -> None:
+    assert frames.is_rigid(cut.T_section_base)  # det +1: nothing that is drawn is mirrored
 
 
 def test_an_upright_section_runs_from_the_first_pick_and_looks_to_the_left() -> None:
     cut = upright((10, 0), (10, 8), before=0.05, behind=0.3)
     p, inside = slab(cut, np.array([[9.9, 2, 1.5], [10.2, 2, 1.5], [9.9, 20, 1.5]]))
-    np.testing.assert_allclose(p[0], [2.0, 1.5, 0.1], atol=1e-12)
+    np.testing.assert_allclose(p[0], [2.0, 1.5, -0.1], atol=1e-12)
     np.testing.assert_array_equal(inside, [True, False, False])
     for a, b, depth in (((1, 1), (1, 1.001), 0.1), ((0, 0), (1, 0), 0.0)):
         with pytest.raises(BadInput):

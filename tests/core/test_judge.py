@@ -22,6 +22,21 @@ def test_a_link_without_a_reason_against_it_is_taut() -> None:
     assert sentence("a", "b", "taut", GOOD, ()).startswith("a and b agree within 1.5 mm over 50 %")
 
 
+def test_evidence_of_any_version_is_read_and_what_it_lacks_is_never_good_news() -> None:
+    kept = GOOD.as_dict()
+    assert Evidence.of(kept) == GOOD and Evidence.of({**kept, "of_a_later_version": 1}) == GOOD
+    for field in set(kept) - {"schema"}:
+        older = Evidence.of({k: v for k, v in kept.items() if k != field})
+        assert older.missing == (field,)
+        word, codes = status(older)
+        assert word != "taut" and "old_evidence" in codes
+
+
+def test_nothing_is_taut_in_an_adjustment_that_did_not_converge() -> None:
+    found = judge(GOOD, Profile(), 0.0001, 3.0, "a · b", converged=False)
+    assert found.status == "slack" and [r.code for r in found.reasons] == ["not_converged"]
+
+
 @pytest.mark.parametrize(
     ("change", "code", "grossly"),
     [

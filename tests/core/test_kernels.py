@@ -87,14 +87,18 @@ def test_points_are_taken_over_alike(points: list[tuple[float, float, float, boo
     brightness, scale, n = np.array([p[4] for p in points], np.float32), np.array([-2.0, 8.0, 1.0]), len(points)
     none, xyz, intensity = np.empty(0, np.uint16), np.zeros((n + 1, 3), np.float32), np.zeros(n + 1, np.float32)
     no_grid, rgb, index = np.empty(0, np.int64), np.empty((0, 0), np.uint8), np.empty(0, np.int32)
+    seen = np.array([np.inf, -np.inf, 0.0, 0.0, 0.0])
     count = order.take(
         tuple(columns), invalid.astype(np.int8), brightness, scale, (none, none, none), (no_grid, no_grid),
-        factor, 0.4, 200.0, 1, xyz, intensity, rgb, index, index,
+        factor, 0.4, 200.0, 1, seen, xyz, intensity, rgb, index, index,
     )  # fmt: skip
     places, values, expected = reference.take(columns, invalid, brightness, scale, factor, 0.4, 200.0)
     np.testing.assert_array_equal(count, expected)
     np.testing.assert_array_equal(xyz[1 : 1 + count[0]], places.T.astype(np.float32))
     np.testing.assert_allclose(intensity[1 : 1 + count[0]], values, atol=1e-6)
+    own = brightness[(~invalid & np.isfinite(columns).all(axis=0))] if count[0] == n else np.empty(0, np.float32)
+    if len(own) and np.isfinite(own).all():
+        assert seen[0] == own.min() and seen[1] == own.max() and seen[3] == ((own < -2.0001) | (own > 6.0001)).sum()
     assert not xyz[0].any() and not xyz[1 + count[0] :].any()
 
 

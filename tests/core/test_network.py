@@ -7,7 +7,10 @@ import pytest
 
 from taut_lantern.core import frames
 from taut_lantern.core.errors import NotEnough
-from taut_lantern.core.network.adjust import LinkObservation, SightingObservation, Solution, adjust, connected_parts, snoop
+from taut_lantern.core.network.adjust import Solution, adjust
+from taut_lantern.core.network.observations import LinkObservation, SightingObservation
+from taut_lantern.core.network.parts import connected_parts
+from taut_lantern.core.network.reliability import snoop
 
 SIGMA = np.diag([1e-4, 1e-4, 1e-4, 1e-3, 1e-3, 1e-3]) ** 2
 
@@ -55,7 +58,7 @@ def error(solution: Solution, true: dict[str, np.ndarray], name: str) -> np.ndar
 def test_poses_are_found_within_their_deviations(origin: tuple[float, float, float]) -> None:
     true, links = network(40, 1, origin)
     start = {"S00": true["S00"]}
-    s = adjust(list(true), links, start=start)
+    s = adjust(list(true), links, datum=start)
     assert s.converged and s.passed and 0.8 < s.sigma0 < 1.2
     np.testing.assert_array_equal(s.poses["S00"], true["S00"])
     for name in true:
@@ -118,4 +121,53 @@ def test_targets_seen_twice_hold_stations_that_no_link_holds_well() -> None:
     without, with_ = adjust(list(true), links), adjust(list(true), links, sightings)
     assert np.linalg.norm(with_.sigma_position["S02"]) < 0.1 * np.linalg.norm(without.sigma_position["S02"])
     assert np.linalg.norm(error(with_, true, "S02")[3:]) < 0.004
-    assert set(with_.targets) == {f"T{k}" for k in range(5)}
+    assert {t.target for t in with_.targets} == {f"T{k}" for k in range(5)}
+
+
+def test_the_datum_that_is_asked_for_stands_where_it_stood_and_the_rest_about_it() -> None:
+    true, links = network(12, 9)
+    free = adjust(list(true), links)
+    for name in ("S05", "S11"):
+        kept = frames.pose(0.4, (4e5, 5e6, 30.0)) @ true[name]
+        held = adjust(list(true), links, datum={name: kept})
+        assert held.datum == [name]
+        np.testing.assert_array_equal(held.poses[name], kept)
+        for other in true:
+            np.testing.assert_allclose(
+                frames.inverse(held.poses[name]) @ held.poses[other], frames.inverse(free.poses[name]) @ free.poses[other], atol=1e-6
+            )
+
+
+def test_a_held_body_keeps_its_shape_to_the_last_digit_and_is_one_unknown() -> None:
+    true, links = network(10, 12)
+    inside = {n: true[n] for n in ("S02", "S03", "S04")}
+    free, held = adjust(list(true), links), adjust(list(true), links, bodies=[inside])
+    for a in inside:
+        for b in inside:
+            np.testing.assert_allclose(frames.inverse(held.poses[a]) @ held.poses[b], frames.inverse(true[a]) @ true[b], atol=1e-10)
+    assert held.converged and held.degrees_of_freedom == free.degrees_of_freedom + 12
+    assert all(np.linalg.norm(error(held, true, n)[3:]) < 0.005 for n in true)
+    pose = frames.pose(0.2, (40.0, 0, 0))
+    alone = adjust([*inside, "far"], [LinkObservation("x", "S02", "far", pose, SIGMA)], bodies=[inside])
+    assert [len(p) for p in alone.parts] == [4]  # the body connects its stations without a link
+
+
+def test_targets_alone_tie_stations_that_no_link_connects() -> None:
+    true, _ = network(4, 13)
+    spots = np.random.default_rng(14).normal(size=(6, 3)) * 8
+    rng = np.random.default_rng(15)
+    sightings = [
+        SightingObservation(n, f"T{k}", frames.apply(frames.inverse(t), p[None])[0] + rng.normal(0, 0.001, 3), np.eye(3) * 1e-6)
+        for n, t in true.items()
+        for k, p in enumerate(spots)
+    ]
+    s = adjust(list(true), [], sightings)
+    assert [len(p) for p in s.parts] == [4] and s.converged and s.passed
+    assert all(np.linalg.norm(error(s, true, n)[3:]) < 0.006 for n in true)
+
+
+def test_an_adjustment_that_does_not_converge_says_so(monkeypatch: pytest.MonkeyPatch) -> None:
+    true, links = network(12, 3)
+    monkeypatch.setattr("taut_lantern.core.network.adjust.STEPS", 2)
+    s = adjust(list(true), links)
+    assert not s.converged and [(f.code, f.severity) for f in s.findings] == [("not_converged", "fault")]

@@ -9,7 +9,9 @@ from hypothesis import strategies as st
 
 from taut_lantern.core import frames
 from taut_lantern.core.errors import BadInput, NotEnough
-from taut_lantern.core.place.control import read_control, solve, square_to_wall
+from taut_lantern.core.place.control import read_control
+from taut_lantern.core.place.solve import solve
+from taut_lantern.core.place.wall import square_to_wall
 from taut_lantern.core.targets.match import by_geometry, group_by_place, rigid
 
 GOOD = {
@@ -123,6 +125,57 @@ def test_too_little_control_says_what_is_missing() -> None:
     assert any(f.code == "no_redundancy" for f in three.findings)
 
 
+NARROW = np.array([[0.0, 0, 0], [15.0, 0, 0.3], [7.0, 0.45, 0.1]])
+FAR = np.array([[7.0, 40.0, 0.0], [7.0, -40.0, 3.0]])
+
+
+def test_control_in_a_narrow_strip_is_never_called_taut_and_says_what_it_does_far_away() -> None:
+    """Three points 15 m long and 0.45 m wide with 1 mm noise: heights err by decimetres 40 m aside."""
+    errors, claimed = [], []
+    for seed in range(60):
+        control = frames.apply(GRID, NARROW) + np.random.default_rng(seed).normal(0, 0.001, NARROW.shape)
+        p = solve(["A", "B", "C"], ["control"] * 3, NARROW, control, 0.010, reach=FAR)
+        assert {q.status for q in p.points} == {"slack"}
+        weak = next(f for f in p.findings if f.code == "weak_geometry")
+        assert weak.severity == "fault" and "40 m" in weak.message
+        errors.append(np.linalg.norm(frames.apply(p.T_control_project, FAR) - frames.apply(GRID, FAR), axis=1).max())
+        claimed.append(p.far)
+    assert max(errors) > 0.1 and 0.4 < np.median(claimed) / np.sqrt(np.mean(np.square(errors))) < 2.5
+    wide = np.concatenate([NARROW, [[7.0, 12.0, 1.0]]])
+    p = solve(list("ABCD"), ["control"] * 4, wide, frames.apply(GRID, wide), 0.010, reach=FAR)
+    assert {q.status for q in p.points} == {"taut"} and p.far < 0.010
+
+
+@pytest.mark.parametrize(("layout", "noise"), [("hall", 0.0015), ("hall", 0.004), ("corridor", 0.0015), ("yard", 0.002)])
+def test_what_placing_claims_of_places_is_what_they_err(layout: str, noise: float) -> None:
+    """Errors over claimed deviations at places in and beside control, over many draws: 1 is honest."""
+    rng = np.random.default_rng(11)
+    size = {"hall": (25, 15, 4), "corridor": (60, 3, 2.5), "yard": (80, 60, 1.5)}[layout]
+    spots = rng.uniform(-0.5, 0.5, (6, 3)) * size
+    places = rng.uniform(-0.6, 0.6, (9, 3)) * size
+    level = []
+    for seed in range(120):
+        control = frames.apply(GRID, spots) + np.random.default_rng(seed).normal(0, noise, spots.shape)
+        p = solve([f"S{k}" for k in range(6)], ["control"] * 6, spots, control, 0.010)
+        at = frames.apply(p.T_control_project, places)
+        off = at - frames.apply(GRID, places)
+        level.append(np.einsum("ni,nij,nj->n", off, np.linalg.inv(p.covariance_at(at)), off) / 3)
+    assert 0.7 < np.sqrt(np.mean(level)) < 1.4, np.sqrt(np.mean(level))
+
+
+@pytest.mark.parametrize("stand", [1.0, -1.0])
+@pytest.mark.parametrize("seed", range(4))
+def test_the_axis_along_a_wall_has_the_same_sign_whatever_the_fit_makes_of_it(stand: float, seed: int) -> None:
+    """E runs to the right of who stands before the wall, N into it; flip turns both about."""
+    rng = np.random.default_rng(seed)
+    wall = np.stack([rng.uniform(-0.7, 0.7, 400), rng.normal(0, 0.001, 400), rng.uniform(-0.7, 0.7, 400)], axis=1)
+    t, _, _ = square_to_wall(wall, np.zeros(3), (0, 0, 0), np.array([0.2, -3.0 * stand, 0.1]))
+    np.testing.assert_allclose(t[:3, :3] @ [0, stand, 0], [0, 1, 0], atol=5e-3)
+    np.testing.assert_allclose(t[:3, :3] @ [stand, 0, 0], [1, 0, 0], atol=5e-3)
+    back, _, _ = square_to_wall(wall, np.zeros(3), (0, 0, 0), np.array([0.2, -3.0 * stand, 0.1]), flip=True)
+    np.testing.assert_allclose(back[:2, :2], -t[:2, :2], atol=1e-12)
+
+
 @given(st.floats(-3, 3), st.integers(0, 5))
 def test_rigid_is_its_own_inverse_and_keeps_plumb_when_asked(yaw: float, seed: int) -> None:
     t = frames.pose(yaw, (1e6, -2e6, 3.0))
@@ -145,11 +198,12 @@ def test_a_wall_squares_the_project_and_the_point_gets_its_coordinates(azimuth: 
     clutter = rng.uniform(-0.7, 0.7, (40, 3)) + [0, 0.6, 0]
     turn = frames.pose(azimuth, (12.0, 4.0, 1.0))
     points = frames.apply(turn, np.concatenate([wall, clutter]))
-    t, rms, used = square_to_wall(points, turn[:3, 3], (1000.0, 2000.0, 30.0))
-    along = t[:3, :3] @ turn[:3, 0]
-    assert abs(along[1]) < 1e-3 and abs(along[2]) < 1e-9 and rms < 0.0015 and used > 800
+    before = frames.apply(turn, np.array([[0.3, -4.0, 0.2]]))[0]
+    t, rms, used = square_to_wall(points, turn[:3, 3], (1000.0, 2000.0, 30.0), before)
+    along = t[:3, :3] @ turn[:3, 0]  # the wall's own x: to the right of who stands before it on its -y side
+    assert along[0] > 0.999 and abs(along[1]) < 1e-3 and abs(along[2]) < 1e-9 and rms < 0.0015 and used > 800
     np.testing.assert_allclose(frames.apply(t, turn[None, :3, 3])[0], (1000.0, 2000.0, 30.0), atol=1e-6)
     with pytest.raises(NotEnough, match="upright wall"):
-        square_to_wall(points[:900] @ np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0.0]]), turn[:3, 3], (0, 0, 0))
+        square_to_wall(points[:900] @ np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0.0]]), turn[:3, 3], (0, 0, 0), before)
     with pytest.raises(NotEnough, match="fewer than 30"):
-        square_to_wall(points[:10], turn[:3, 3], (0, 0, 0))
+        square_to_wall(points[:10], turn[:3, 3], (0, 0, 0), before)

@@ -5,8 +5,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from taut_lantern.core.kernels import rays
 from taut_lantern.core.scan import octree
+from taut_lantern.core.scan.grid import range_image
 from taut_lantern.core.scan.octree import TILE, arrange
+from taut_lantern.core.scan.scan import Scan
 from tests.support import room
 
 
@@ -45,3 +48,30 @@ def test_both_ways_of_sorting_give_the_same_order(monkeypatch: pytest.MonkeyPatc
 def test_awkward_clouds_can_be_ordered(xyz: np.ndarray) -> None:
     order, tiles = arrange(xyz.astype(np.float32))
     assert len(order) == len(xyz) == sum(t.count for t in tiles)
+
+
+def turned(first: float, span: float, backwards: bool = False, step: float = 0.4) -> Scan:
+    """A room scanned column by column from azimuth ``first`` over ``span``, degrees, with the scanner's own grid."""
+    azimuth, elevation = np.arange(first, first + span, step), np.arange(-50.0, 50.0, step)
+    row, column = (a.ravel().astype(np.int32) for a in np.meshgrid(np.arange(len(elevation)), np.arange(len(azimuth)), indexing="ij"))
+    az, el = np.radians(azimuth[column]), np.radians(elevation[row])
+    direction = np.stack([np.cos(el) * np.cos(az), np.cos(el) * np.sin(az), np.sin(el)], axis=1)
+    with np.errstate(divide="ignore"):
+        reach = (np.array([4.0, 3.0, 1.6]) / np.abs(direction)).min(axis=1)
+    return Scan((direction * reach[:, None]).astype(np.float32), None, None, row, len(azimuth) - 1 - column if backwards else column)
+
+
+@pytest.mark.parametrize("backwards", [False, True])
+@pytest.mark.parametrize(("first", "span"), [(-180.0, 360.0), (150.0, 60.0), (-200.0, 90.0), (20.0, 330.0), (-180.0, 364.0), (90.0, 372.0)])
+def test_every_ray_finds_its_pixel_over_the_half_turn_and_beyond_a_full_turn(first: float, span: float, backwards: bool) -> None:
+    scan = turned(first, span, backwards)
+    grid = range_image(scan)
+    rows, columns = grid.index.shape
+    assert columns <= 900 + 1 and grid.wrap == (span >= 360)
+    assert (grid.index >= 0).sum() == rows * columns
+    for k in np.random.default_rng(1).integers(0, len(scan), 800):
+        r, c = rays.pixel(*scan.xyz[k].astype(float), grid.geo, rows, columns, grid.wrap)
+        assert r >= 0 and c >= 0
+        there = grid.image[r, c].astype(float)
+        turn = there @ scan.xyz[k] / np.linalg.norm(there) / np.linalg.norm(scan.xyz[k])
+        assert np.degrees(np.arccos(min(turn, 1.0))) < 0.45  # the pixel's own direction, or that of the lap before

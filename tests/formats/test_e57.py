@@ -15,8 +15,8 @@ from taut_lantern.core import frames
 from taut_lantern.core.errors import BadInput
 from taut_lantern.core.scan.scan import Scan
 from taut_lantern.formats import e57
+from taut_lantern.site.common import Progress
 from taut_lantern.steps.bring_in.stations import read_scan
-from taut_lantern.steps.common import Progress
 from tests.support import room, write_scan
 
 
@@ -77,13 +77,18 @@ def test_what_is_no_point_is_told_apart(tmp_path: Path) -> None:
     assert caught.value.code == "no_points"
 
 
-def write_spherical(path: Path, columns: dict[str, np.ndarray], limits: dict[str, tuple[float, float]]) -> None:
-    """A scan as some scanners write it: range and angles, colour in two bytes, intensity in counts."""
+def write_spherical(
+    path: Path, columns: dict[str, np.ndarray], limits: dict[str, tuple[float, float]], bounds: dict[str, tuple[int, int]] | None = None
+) -> None:
+    """A scan as some scanners write it: range and angles, colour in two bytes, intensity in counts. bounds: in the
+    description of the points, where they are not the limits of the header."""
     with pye57.E57(str(path), mode="w") as f:
         im = f.image_file
         node, prototype = libe57.StructureNode(im), libe57.StructureNode(im)
         node.set("guid", libe57.StringNode(im, "{1}"))
         for group, fields in (("intensityLimits", ("intensity",)), ("colorLimits", ("colorRed", "colorGreen", "colorBlue"))):
+            if fields[0] not in limits:
+                continue
             box = libe57.StructureNode(im)
             for name in fields:
                 kind = libe57.FloatNode if name == "intensity" else libe57.IntegerNode
@@ -93,7 +98,7 @@ def write_spherical(path: Path, columns: dict[str, np.ndarray], limits: dict[str
         buffers = libe57.VectorSourceDestBuffer()
         for name, values in columns.items():
             whole = values.dtype.kind in "iu"
-            low, high = limits.get(name, (-100, 100))
+            low, high = (bounds or {}).get(name, limits.get(name, (-100, 100)))
             prototype.set(
                 name, libe57.IntegerNode(im, 0, int(low), int(high)) if whole else libe57.FloatNode(im, 0.0, libe57.E57_DOUBLE, -1e9, 1e9)
             )
@@ -122,6 +127,68 @@ def test_spherical_coordinates_and_other_scales_of_colour_are_understood(tmp_pat
     np.testing.assert_allclose(scan.intensity, [0.0, 0.5, 1.0], atol=1e-6)
     np.testing.assert_array_equal(scan.rgb[:, 1], [0, 255, 127])
     assert scan.row.tolist() == [0, 70_000, 5] and scan.column.tolist() == [1, 2, 90_000]
+
+
+def bright(
+    path: Path, values: np.ndarray, header: tuple[float, float] | None, bounds: tuple[int, int] | None = None
+) -> tuple[Scan, list[str]]:
+    """A scan of such intensities and colours, read back: limits in the header, bounds in the description of the points."""
+    n = len(values)
+    columns = {"sphericalRange": np.full(n, 3.0), "sphericalAzimuth": np.linspace(0, 1, n), "sphericalElevation": np.zeros(n)}
+    columns["intensity"] = values
+    limits: dict[str, tuple[float, float]] = {} if header is None else {"intensity": header}
+    write_spherical(path, columns, limits, {} if bounds is None else {"intensity": bounds})
+    scan, counts = e57.points(path, 0)
+    return scan, counts.get("remarks", [])
+
+
+COUNTS = np.linspace(150, 3800, 400)
+
+
+@pytest.mark.parametrize(
+    ("values", "header", "bounds", "expected", "wrong"),
+    [
+        (COUNTS, (0.0, 4000.0), None, COUNTS / 4000, ""),
+        (COUNTS, None, None, (COUNTS - 150) / 3650, ""),  # floats without bounds: the data's own
+        (COUNTS.astype(np.uint16), None, (0, 4095), COUNTS.astype(np.uint16) / 4095, ""),  # bounds of the points' description
+        (COUNTS, (0.0, 1.0), None, (COUNTS - 150) / 3650, "from 0 to 1, but its values go from 150 to 3800"),
+        (COUNTS / 4000, (0.0, 65535.0), None, (COUNTS - 150) / 3650, "from 0 to 65535"),
+        (np.full(400, 7.0), None, None, np.zeros(400), ""),
+    ],
+)
+def test_intensity_is_never_saturated_in_silence(
+    tmp_path: Path, values: np.ndarray, header: tuple[float, float] | None, bounds: tuple[int, int] | None, expected: np.ndarray, wrong: str
+) -> None:
+    scan, remarks = bright(tmp_path / "i.e57", values, header, bounds)
+    np.testing.assert_allclose(scan.intensity, expected, atol=1e-5)
+    assert (wrong in remarks[0]) if wrong else not remarks
+
+
+def test_a_few_values_beyond_the_limits_stand_at_the_limit_and_are_told(tmp_path: Path) -> None:
+    values = np.concatenate([np.linspace(0, 1, 5000), [9.0, -2.0]])
+    scan, remarks = bright(tmp_path / "few.e57", values, (0.0, 1.0))
+    np.testing.assert_allclose(scan.intensity, np.clip(values, 0, 1), atol=1e-6)
+    assert remarks == ["2 points are brighter or darker than the limits of the file; they stand at the limit"]
+
+
+@pytest.mark.parametrize(
+    ("top", "header", "bounds", "expected", "remarks"),
+    [
+        (65535, None, (0, 65535), 255, 0),
+        (65535, (0, 255), (0, 65535), 255, 1),
+        (255, None, (0, 2**40), 255, 0),
+        (60000, None, (0, 2**40), 233, 0),
+    ],
+)
+def test_colours_of_one_and_two_bytes_are_told_apart_without_limits(
+    tmp_path: Path, top: int, header: tuple[int, int] | None, bounds: tuple[int, int], expected: int, remarks: int
+) -> None:
+    columns = {f"spherical{a}": np.full(200, v) for a, v in (("Range", 2.0), ("Azimuth", 0.5), ("Elevation", 0.1))}
+    colours = ("colorRed", "colorGreen", "colorBlue")
+    columns |= {c: np.linspace(0, top, 200).astype("q") for c in colours}
+    write_spherical(tmp_path / "c.e57", columns, {} if header is None else dict.fromkeys(colours, header), dict.fromkeys(colours, bounds))
+    scan, counts = e57.points(tmp_path / "c.e57", 0)
+    assert scan.rgb is not None and scan.rgb[-1].tolist() == [expected] * 3 and len(counts.get("remarks", [])) == remarks
 
 
 def test_a_row_without_a_column_and_one_colour_of_three_are_passed_over(tmp_path: Path) -> None:

@@ -16,19 +16,19 @@ from taut_lantern.core.align.believe import Tie, TiedPair
 from taut_lantern.core.align.evidence import Evidence
 from taut_lantern.core.errors import BadInput, Conflict, NotFound
 from taut_lantern.formats import e57
+from taut_lantern.site.common import Progress, matrix, numbers, stations_of
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations, uploads
 from taut_lantern.steps.clean import edits
-from taut_lantern.steps.common import Progress, matrix, numbers, stations_of
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control
 from taut_lantern.steps.tie import links
 from taut_lantern.steps.tie.links import PreparedScans
 from taut_lantern.store import bin, journal, scratch
 from taut_lantern.store.db import Damaged, file_chunks, session, write_out
-from taut_lantern.store.models import Control, Link, Original, Station
+from taut_lantern.store.models import Control, Link, Original, Station, Target
 from tests.store.test_undo import ABOVE, first, ids, link_both
-from tests.support import bring_in, make_project, room, write_scan
+from tests.support import bring_in, link_rows, make_project, room, sight_rows, write_scan
 
 BOX = [[-1, -1], [1, -1], [1, 1], [-1, 1]]
 
@@ -38,6 +38,11 @@ def pair(database: str, tmp_path: Path) -> str:
     project = make_project("lasting")
     bring_in(project, [write_scan(tmp_path / f"ST-{k}.e57", room(3000, seed=k), name=f"ST-{k}") for k in (1, 2, 3)])
     return project
+
+
+def tie_three(project: str) -> None:
+    a, b, c = ids(project, Station)
+    link_rows(project, (a, b, np.eye(4)), (b, c, np.eye(4)))
 
 
 def link_of(project: str, a: str, b: str) -> Link | None:
@@ -86,12 +91,14 @@ def test_roles_and_matches_set_by_hand_outlive_another_control_file(database: st
     with session() as s:
         row = {r.name: r.id for r in s.scalars(select(Control).where(Control.project_id == project))}
     control.change_control(project, row["a"], None, "check", None)
-    control.change_control(project, row["b"], None, None, "T7")
+    sight_rows(project, {}, {"T7": [0, 0, 0]})
+    (target,) = ids(project, Target)
+    control.change_control(project, row["b"], None, None, target)
     control.take_in(project, "a;1.5;2;3\nb;4;5;6\nd;7;8;1\n", "d.csv", None, "m")
     control.match_again(project)
     with session() as s:
-        now = {r.name: (r.id, r.role, r.target, r.enh[1]) for r in s.scalars(select(Control).where(Control.project_id == project))}
-    assert now["a"] == (row["a"], "check", None, 1.5) and now["b"] == (row["b"], "control", "T7", 4.0) and set(now) == {"a", "b", "d"}
+        now = {r.name: (r.id, r.role, r.target_id, r.enh[1]) for r in s.scalars(select(Control).where(Control.project_id == project))}
+    assert now["a"] == (row["a"], "check", None, 1.5) and now["b"] == (row["b"], "control", target, 4.0) and set(now) == {"a", "b", "d"}
 
 
 def test_a_delivery_is_of_one_state_whatever_happens_while_it_is_made(pair: str, tmp_path: Path) -> None:
@@ -106,7 +113,7 @@ def test_a_delivery_is_of_one_state_whatever_happens_while_it_is_made(pair: str,
 
     def meanwhile() -> None:
         assert written.wait(30)
-        edits.delete_in_lasso(pair, ABOVE, BOX, ids(pair, Station))
+        edits.delete_in_lasso(pair, ABOVE, BOX, ids(pair, Station)[:2])
         with journal.change(pair, "Moved", network=True) as c:
             for x in ids(pair, Station):
                 c.s.get_one(Station, x).pose = numbers(frames.pose(1.0, (50.0, 0, 0)))
@@ -120,10 +127,11 @@ def test_a_delivery_is_of_one_state_whatever_happens_while_it_is_made(pair: str,
     heads = e57.headers(tmp_path / "out.e57")
     assert [h.points for h in heads] == [3000, 3000] and all(abs(h.pose[0, 3]) < 3 for h in heads if h.pose is not None)
     (row,) = deliver.list_deliveries(pair)
-    assert row["state"]["title"] == "Linked both" and row["outdated"]
+    assert row["state"]["title"] == "Linked" and row["outdated"]
 
 
 def test_a_lasso_that_was_counted_on_another_state_deletes_nothing(pair: str) -> None:
+    tie_three(pair)
     counted = edits.count_in_lasso(pair, ABOVE, BOX, ids(pair, Station))["count"]
     edits.delete_in_lasso(pair, ABOVE, [[-0.4, -0.4], [0.4, -0.4], [0.4, 0.4]], ids(pair, Station))
     with pytest.raises(Conflict, match="lie inside the outline now, not") as caught:
@@ -132,6 +140,7 @@ def test_a_lasso_that_was_counted_on_another_state_deletes_nothing(pair: str) ->
 
 
 def test_too_many_points_for_a_request_are_deleted_in_the_background(pair: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    tie_three(pair)
     counted = edits.count_in_lasso(pair, ABOVE, BOX, ids(pair, Station))["count"]
     monkeypatch.setattr(edits, "AT_ONCE", 100)
     assert edits.count_in_lasso(pair, ABOVE, BOX, ids(pair, Station))["count"] is None

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 
 from taut_lantern.core.errors import Conflict, LanternError, NotFound
 from taut_lantern.core.scan.scan import Scan
+from taut_lantern.site.common import stations_of
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations
 from taut_lantern.steps.clean import edits
-from taut_lantern.steps.common import stations_of
 from taut_lantern.steps.draw import sections
 from taut_lantern.store import journal
 from taut_lantern.store.db import migrate, session
@@ -204,7 +204,7 @@ def test_a_crop_box_shields_points_outside_it_and_only_one_is_on(project: str) -
     assert 0 < deleted["count"] == mask.sum() < len(mask) and scan.xyz[mask, 0].max() <= -1  # type: ignore[operator]
     edits.set_box(project, "right", [2, 0, 0], [1, 4, 4], 0.0)
     with session() as s:
-        assert edits.active_box(s, project).centre == (2, 0, 0)  # type: ignore[union-attr]
+        assert edits.active_box(s, project, first(project).part_id).centre == (2, 0, 0)  # type: ignore[union-attr]
 
 
 def test_a_section_reads_only_tiles_that_its_slab_meets(database: str, tmp_path: Path) -> None:

@@ -16,20 +16,20 @@ from sqlalchemy import text
 from taut_lantern.core import frames
 from taut_lantern.core.errors import Conflict, LanternError
 from taut_lantern.formats import e57
+from taut_lantern.site.common import Progress, numbers, stations_of
+from taut_lantern.site.solution import empty, refresh_solution
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations
 from taut_lantern.steps.clean import edits
-from taut_lantern.steps.common import Progress, numbers, stations_of
 from taut_lantern.steps.draw import sections
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control
 from taut_lantern.steps.tie import links, targets
-from taut_lantern.steps.tie.network import empty, refresh_solution
 from taut_lantern.store import journal
 from taut_lantern.store.db import Damaged, file_chunks, session
 from taut_lantern.store.models import JOURNALED, Control, CropBox, Edit, Link, Section, Sighting, Station, Trace
 from taut_lantern.store.tiles import deleted_mask, read_station
-from tests.support import bring_in, make_project, room, write_scan
+from tests.support import bring_in, link_rows, make_project, room, write_scan
 
 ABOVE = [0.3, 0, 0, 0, 0, 0.4, 0, 0, 0, 0, -0.2, 0, 0, 0, 0, 1]
 TABLES = [*JOURNALED, "solution"]
@@ -79,23 +79,13 @@ def link_both(project: str) -> None:
     a, b = (ids(project, Station) + ["", ""])[:2]
     if not b or ids(project, Link):
         raise LanternError("there are no two, or they are linked")
-    evidence = {
-        **dict.fromkeys(("fit_median", "fit_rms", "fit_p90", "weak_sigma", "offset_sigma"), 0.001),
-        **{"histogram": [1], "overlap": 0.5, "see_through": 0.0, "violated_m2": 0.0, "patch_share": 0.0, "patches": 40},
-        **{"weak_direction": [1.0, 0.0, 0.0], "smallest": 0.01},
-    }
-    with journal.change(project, "Linked both", network=True) as c:
-        row = Link(project_id=project, a=a, b=b, T_a_b=numbers(frames.pose(0.0, (1.0, 0, 0))), covariance=numbers(1e-6 * np.eye(6)))
-        row.evidence, row.by_hand = evidence, []
-        c.s.add(row)
-        c.s.flush()
-        refresh_solution(c.s, c.project)
+    link_rows(project, (a, b, frames.pose(0.0, (1.0, 0, 0))))
 
 
 def sight(project: str) -> None:
     with journal.change(project, "Saw a sphere", network=True) as c:
         for k, x in enumerate(ids(project, Station)[:2]):
-            row = Sighting(project_id=project, station_id=x, target="", radius=0.1, rms=0.001, points=90, by_hand=[])
+            row = Sighting(project_id=project, station_id=x, radius=0.1, rms=0.001, points=90, by_hand=[])
             row.centre, row.covariance = [2.0 - k, 0, 0], numbers(1e-6 * np.eye(3))
             c.s.add(row)
         c.s.flush()

@@ -10,8 +10,10 @@ from sqlalchemy import select
 
 from taut_lantern.core import frames
 from taut_lantern.core.align.prepared import prepare
+from taut_lantern.site.common import get_project, matrix, stations_of
+from taut_lantern.site.frames import in_use
+from taut_lantern.site.placing import residuals_of
 from taut_lantern.standins.site import control_rows
-from taut_lantern.steps.common import active_frame, get_project, matrix, stations_of
 from taut_lantern.steps.place import control
 from taut_lantern.steps.projects import undo
 from taut_lantern.steps.tie import links
@@ -34,7 +36,7 @@ def state(tied: str) -> dict[str, Any]:
 
 def test_all_stations_hang_together_and_every_pose_is_within_3_mm_and_10_mdeg(state: dict[str, Any], truth: dict[str, Any]) -> None:
     assert len(state["stations"]) == 12 and len(state["solution"]["parts"]) == 1
-    datum = next(x for x in state["stations"].values() if x.name == state["solution"]["parts"][0][0])
+    datum = next(x for x in state["stations"].values() if x.id == state["solution"]["parts"][0]["datum"])
     for x in state["stations"].values():
         found = frames.inverse(matrix(datum.pose)) @ matrix(x.pose)
         expected = frames.inverse(truth["stations"][datum.name]) @ truth["stations"][x.name]
@@ -77,7 +79,7 @@ def test_control_places_the_site_names_the_blunder_and_the_check_point_agrees(ti
     rows = control_rows()
     text = "point;northing;easting;height;remark\n" + "\n".join(f"{n};{north:.4f};{e:.4f};{h:.4f};{r}" for n, north, e, h, r in rows)
     control.take_in(tied, text, "control.csv", None, "m")
-    found = {p["name"]: p for p in control.residuals_of(tied)["points"]}
+    found = {p["name"]: p for p in residuals(tied)["points"]}
     assert sum(p["target"] is not None for p in found.values()) >= 4
     for name, p in found.items():
         if p["residual_mm"] is not None:
@@ -85,15 +87,20 @@ def test_control_places_the_site_names_the_blunder_and_the_check_point_agrees(ti
             assert name == "S6" or p["residual_mm"]["d3"] < 5
     control.apply(tied)
     with session() as s:
-        _, name, T_control_project = active_frame(s, get_project(s, tied))
-    assert name == "control"
+        frame = in_use(s, get_project(s, tied))
+    assert frame.name == "control"
     for x in _stations(tied):
-        placed = T_control_project @ matrix(x.pose)
+        placed = frame.T_frame_part @ matrix(x.pose)
         metres, radians = frames.difference(placed, np.array(truth["control"]) @ truth["stations"][x.name])
         assert metres < 0.006 and np.degrees(radians) < 0.030, (x.name, metres, np.degrees(radians))
     undo(tied)
     undo(tied)
-    assert control.residuals_of(tied)["points"] == []
+    assert residuals(tied)["points"] == []
+
+
+def residuals(project: str) -> dict[str, Any]:
+    with session() as s:
+        return residuals_of(s, project)
 
 
 def _stations(project: str) -> list[Any]:
@@ -114,13 +121,14 @@ def test_the_site_is_squared_to_a_wall_that_was_picked(tied: str) -> None:
     wall, normal = frames.apply(pose, points[best : best + 1])[0], pose[:3, :3] @ normals[best]
     made = control.square(tied, wall.tolist(), wall.tolist(), [1000.0, 2000.0, 30.0], False, "hall")
     with session() as s:
-        _, name, T_grid_project = active_frame(s, get_project(s, tied))
-    assert name == "hall" and made["wall_rms_mm"] < 3
-    assert abs((T_grid_project[:3, :3] @ normal)[0]) < 0.01  # the wall runs along E
+        frame = in_use(s, get_project(s, tied))
+    T_grid_project = frame.T_frame_part
+    assert frame.name == "hall" and made["wall_rms_mm"] < 3
+    np.testing.assert_allclose((T_grid_project[:3, :3] @ normal)[:2], (0, -1), atol=0.01)  # E along the wall, N into it
     np.testing.assert_allclose(frames.apply(T_grid_project, wall[None])[0], (1000, 2000, 30), atol=1e-6)
     undo(tied)
     with session() as s:
-        assert active_frame(s, get_project(s, tied))[1] == "project"
+        assert in_use(s, get_project(s, tied)).name == "project"
 
 
 def test_a_link_that_is_switched_readjusts_at_once_and_undo_takes_it_back(tied: str) -> None:

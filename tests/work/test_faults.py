@@ -132,7 +132,7 @@ def test_a_job_that_nobody_runs_is_cancelled_and_ends_at_once(own: Served) -> No
         for k, (state, beat) in enumerate((("running", "now() - interval '1 minute'"), ("waiting", "NULL"))):
             c.execute(
                 f"""INSERT INTO job (id, project_id, kind, title, params, state, stage, done, total, attempts, cancel, created_at, beat_at,
-                worker) VALUES (%s, %s, 'tie', 'x', '{{}}', %s, '', 0, 0, 5, false, now(), {beat}, 'gone')""",
+                worker, actor) VALUES (%s, %s, 'tie', 'x', '{{}}', %s, '', 0, 0, 5, false, now(), {beat}, 'gone', 'you')""",
                 (f"{k:032x}", project, state),
             )
     for k in range(2):

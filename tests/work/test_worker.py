@@ -36,7 +36,7 @@ def test_after_sigkill_nothing_accepted_is_lost_and_unfinished_work_is_taken_up(
     other = write_scan(tmp_path / "half.e57", room(200_000))
     half = other.stat().st_size // 2
     upload = served.send(project, other, until=half)
-    served.http.patch(f"/projects/{project}", json={"name": "killed at work"}).raise_for_status()
+    served.http.patch(f"/projects/{project}", json={"name": "killed at work", "version": 1}).raise_for_status()
     served.kill()
     with pytest.raises(httpx.HTTPError):
         served.get("/projects")
@@ -92,6 +92,6 @@ def test_whoever_listens_hears_of_changes(served: Served) -> None:
     thread = threading.Thread(target=listen, daemon=True)
     thread.start()
     assert listening.wait(15)
-    served.http.patch(f"/projects/{project}", json={"unit": "mm"}).raise_for_status()
+    served.http.patch(f"/projects/{project}", json={"unit": "mm", "version": 1}).raise_for_status()
     thread.join(15)
     assert heard and heard[0]["topic"] == "project"

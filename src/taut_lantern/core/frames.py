@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
+UNIT_WORDS = {"m": "metres", "mm": "millimetres", "ft": "international feet", "us_ft": "US survey feet"}
 METRE_PER_UNIT = {"m": 1.0, "mm": 0.001, "ft": 0.3048, "us_ft": 1200.0 / 3937.0}
 
 

@@ -11,6 +11,7 @@ from ezdxf.filemanagement import new
 from ezdxf.math import OCS
 
 from ..core.errors import BadInput
+from ..core.frames import METRE_PER_UNIT
 from .part import whole
 
 
@@ -27,17 +28,19 @@ class Entity:
     attributes: dict[str, str] = field(default_factory=dict)
 
 
+CODES = {"m": units.M, "mm": units.MM, "ft": units.FT, "us_ft": 21}
 LAYER_COLOURS = {"wall": 7, "floor": 8, "pipe": 4, "steel": 5, "ground": 3, "to check": 6, "section": 9}
 
 
 def write(path: Path, entities: list[Entity], unit: str = "m", title: str = "") -> None:
-    """Write entities. unit: m | mm | ft; coordinates are multiplied accordingly and $INSUNITS says so."""
-    if unit not in ("m", "mm", "ft"):
-        raise BadInput(f"unknown unit {unit!r}", subject=title, remedy="use m, mm or ft")
-    factor, code = {"m": (1.0, units.M), "mm": (1000.0, units.MM), "ft": (1 / 0.3048, units.FT)}[unit]
+    """Write entities. unit: m | mm | ft | us_ft; coordinates are divided accordingly and $INSUNITS says so (21 for the US
+    survey foot)."""
+    if unit not in CODES:
+        raise BadInput(f"unknown unit {unit!r}", subject=title, remedy=f"use one of {', '.join(CODES)}")
+    factor, code = 1 / METRE_PER_UNIT[unit], CODES[unit]
     doc = new("R2010", setup=True)
     doc.units = code
-    doc.header["$MEASUREMENT"] = 0 if unit == "ft" else 1
+    doc.header["$MEASUREMENT"] = 0 if unit in ("ft", "us_ft") else 1
     space = doc.modelspace()
     for layer in sorted({layer_name(e.layer) for e in entities} | {"section"}):
         if layer not in doc.layers:

@@ -141,16 +141,72 @@ def _headers(path: Path, shown: str) -> list[ScanHeader]:
     return found
 
 
-def _limits(node: Any, group: str, names: tuple[str, ...]) -> tuple[float, float]:
-    """Lowest and highest value of intensity or colour as the header gives them."""
-    low, high = math.inf, -math.inf
-    if node is not None and node.isDefined(group):
-        for name in names:
-            for end, pick in (("Minimum", min), ("Maximum", max)):
-                if node[group].isDefined(name + end):
-                    value = float(node[group][name + end].value())
-                    low, high = (pick(low, value), high) if end == "Minimum" else (low, pick(high, value))
-    return low, high
+@dataclass(frozen=True)
+class Limits:
+    """Between which values intensity and colour lie. said: who says so of intensity and of colour: header | points' own
+    description | data; "" when nobody does (yet)."""
+
+    low: float
+    high: float
+    top: float  # of the colours
+    said: tuple[str, str]
+
+    @property
+    def scale(self) -> NDArray[np.float64]:
+        """As the loop takes it: lowest intensity, its span, factor of the colours to 0..255."""
+        span = self.high - self.low
+        return np.array([self.low, span if span > 0 else 1.0, 255 / self.top if self.top > 0 else 1.0], float)
+
+
+COLOURS = ("colorRed", "colorGreen", "colorBlue")
+FEW = 1e-3  # share of points beyond the limits that are outliers, not a sign that the limits are wrong
+NARROW = 0.02  # share of the limits' span: values that fill less lie in other units than the limits
+
+
+def _limits_in(header: Any) -> Limits:
+    """What the header says, else the bounds in the description of the points (E2807, 8.3.4: the prototype)."""
+    given = {n: _in_header(header.node, group, names) for n, group, names in _GROUPS}
+    described = {n: _in_prototype(libe57.StructureNode(header.points.prototype()), names) for n, _, names in _GROUPS}
+    low, high, said = 0.0, 1.0, ""
+    for source, found in ((HEADER, given["intensity"]), (POINTS, described["intensity"])):
+        if not said and found is not None:
+            (low, high), said = found, source
+    top, said_colour = 255.0, ""
+    for source, found in ((HEADER, given["colour"]), (POINTS, described["colour"])):
+        if not said_colour and found is not None and found[1] > 0:
+            top, said_colour = found[1], source
+    return Limits(low, high, top, (said, said_colour))
+
+
+HEADER, POINTS, DATA = "header", "description of the points", "data"
+_GROUPS = (("intensity", "intensityLimits", ("intensity",)), ("colour", "colorLimits", COLOURS))
+
+
+def _in_header(node: Any, group: str, names: tuple[str, ...]) -> tuple[float, float] | None:
+    """Lowest and highest value as the header gives them; None when it does not, or they are none."""
+    if not node.isDefined(group):
+        return None
+    ends = {end: [float(node[group][n + end].value()) for n in names if node[group].isDefined(n + end)] for end in ("Minimum", "Maximum")}
+    return _span(ends["Minimum"], ends["Maximum"])
+
+
+def _in_prototype(prototype: Any, names: tuple[str, ...]) -> tuple[float, float] | None:
+    """Bounds of the fields in the description of the points; None where they are those of the number's type."""
+    low, high = [], []
+    for name in names:
+        if not prototype.isDefined(name):
+            return None
+        field_ = prototype[name]
+        scaled = isinstance(field_, libe57.ScaledIntegerNode)
+        low.append(float(field_.scaledMinimum() if scaled else field_.minimum()))
+        high.append(float(field_.scaledMaximum() if scaled else field_.maximum()))
+    return _span(low, high) if max(map(abs, (*low, *high)), default=math.inf) < 2**32 else None
+
+
+def _span(low: list[float], high: list[float]) -> tuple[float, float] | None:
+    if not low or not high or not all(map(math.isfinite, (*low, *high))) or not max(high) > min(low):
+        return None
+    return min(low), max(high)
 
 
 COUNTS = ("kept", "invalid", "not_finite", "too_near", "too_far")
@@ -164,8 +220,9 @@ def points(
     farthest: float = math.inf,
     factor: float = 1.0,
     report: Callable[[int, int], None] = lambda done, total: None,
-) -> tuple[Scan, dict[str, int]]:
-    """The usable points of scan ``index`` in its own frame, metres, and how many were read, kept and left out why.
+) -> tuple[Scan, dict[str, Any]]:
+    """The usable points of scan ``index`` in its own frame, metres, and how many were read, kept and left out why; with
+    remarks on limits of intensity or colour that the data does not bear out.
 
     nearest, farthest: metres; factor: metres per unit of the file. While a block is decoded, the one before is taken over
     by a second thread. Raises BadInput naming where it broke.
@@ -176,14 +233,17 @@ def points(
     seconds = 60 + path.stat().st_size / 1e6
     found, block = sealed.run(lambda seal: _read(seal, path, index, shown, nearest, farthest, factor), path, shown, seconds, MEMORY, report)
     columns = _Columns.over(block, found["layout"])
-    return columns.scan(found["counts"]["kept"]), found["counts"]
+    counts: dict[str, Any] = found["counts"]
+    if found["remarks"]:
+        counts["remarks"] = found["remarks"]
+    return columns.scan(counts["kept"]), counts
 
 
 @cache
 def _load() -> None:
     """Load the compiled loop before the reader is sealed: then it can read no code any more."""
     none = _Columns.over(b"", dict.fromkeys(_KINDS, 0))
-    taken = _Taken(none, None, (1.0, 0.0, math.inf))
+    taken = _Taken(none, Limits(0, 1, 255, ("", "")), (1.0, 0.0, math.inf))
     taken.take({f"cartesian{a}": np.empty(0) for a in "XYZ"})
 
 
@@ -206,29 +266,45 @@ def _read(seal: sealed.Seal, path: Path, index: int, shown: str, nearest: float,
                 remedy="copy it again, or export it anew",
                 code="unreadable",
             )
-        data, buffers = _buffers(file, wanted, min(BLOCK, max(total, 1)))
         layout = _Columns.layout(total, set(wanted))
-        out = _Taken(_Columns.over(seal.block(_Columns.size(layout)), layout), header, (factor, nearest, farthest))
-        done, pending = 0, deque[Future[None]]()
-        try:
-            reader = header.points.reader(buffers)
-            while count := reader.read():
-                if len(pending) == 2:
-                    pending.popleft().result()
-                pending.append(pool.submit(out.take, {name: column[:count].copy() for name, column in data.items()}))
-                done += count
-                seal.report(done, total)
-            reader.close()
-        except (libe57.E57Exception, RuntimeError) as problem:
-            raise BadInput(
-                f"{shown} breaks off in scan {index + 1} after {done:,} of {total:,} points",
-                subject=shown,
-                remedy="copy it again, or export that scan anew",
-                code="truncated",
-            ) from problem
-        for last in pending:
-            last.result()
-    return {"layout": layout, "counts": {"read": done, **out.counts}}
+        columns = _Columns.over(seal.block(_Columns.size(layout)), layout)
+        limits, remarks = _limits_in(header), []
+        for _ in range(2):  # again when the data says that the limits are others
+            out = _Taken(columns, limits, (factor, nearest, farthest))
+            done = _pass_over(seal, file, header, wanted, out, pool, shown, index)
+            limits, said, again = out.judged(limits)
+            remarks += said
+            if not again:
+                break
+    return {"layout": layout, "counts": {"read": done, **out.counts}, "remarks": remarks}
+
+
+def _pass_over(
+    seal: sealed.Seal, file: Any, header: Any, wanted: list[str], out: _Taken, pool: ThreadPoolExecutor, shown: str, index: int
+) -> int:
+    """Read all points of a scan into ``out``. Returns how many; BadInput naming where it breaks off."""
+    total = int(header.point_count)
+    data, buffers = _buffers(file, wanted, min(BLOCK, max(total, 1)))
+    done, pending = 0, deque[Future[None]]()
+    try:
+        reader = header.points.reader(buffers)
+        while count := reader.read():
+            if len(pending) == 2:
+                pending.popleft().result()
+            pending.append(pool.submit(out.take, {name: column[:count].copy() for name, column in data.items()}))
+            done += count
+            seal.report(done, total)
+        reader.close()
+    except (libe57.E57Exception, RuntimeError) as problem:
+        raise BadInput(
+            f"{shown} breaks off in scan {index + 1} after {done:,} of {total:,} points",
+            subject=shown,
+            remedy="copy it again, or export that scan anew",
+            code="truncated",
+        ) from problem
+    for last in pending:
+        last.result()
+    return done
 
 
 def _whole_groups(names: list[str]) -> list[str]:
@@ -298,15 +374,10 @@ class _Columns:
 class _Taken:
     """Gathers the usable points of a file into columns."""
 
-    def __init__(self, columns: _Columns, header: Any, limits: tuple[float, float, float]) -> None:
-        self.to = columns
-        node = header.node if header is not None else None
-        low, high = _limits(node, "intensityLimits", ("intensity",))
-        top = _limits(node, "colorLimits", ("colorRed", "colorGreen", "colorBlue"))[1]
-        stretch = high > low and math.isfinite(low) and math.isfinite(high)
-        self._scale = np.array([low if stretch else 0, high - low if stretch else 1, 255 / top if 0 < top < math.inf else 1], float)
-        self._limits = limits
+    def __init__(self, columns: _Columns, values: Limits, ranges: tuple[float, float, float]) -> None:
+        self.to, self._scale, self._ranges = columns, values.scale, ranges
         self._found = np.zeros(len(COUNTS), np.int64)
+        self._seen = np.array([math.inf, -math.inf, 0.0, 0.0, 0.0])
 
     def take(self, data: dict[str, NDArray[Any]]) -> None:
         """Take over the usable points of a block."""
@@ -325,12 +396,55 @@ class _Taken:
         grid = tuple(part(f"{a}Index", np.int64) for a in ("row", "column"))
         rest = (self.to.xyz, self.to.intensity, self.to.rgb, self.to.row, self.to.column)
         self._found += take(
-            (x, y, z), invalid, part("intensity", np.float32), self._scale, colour, grid, *self._limits, int(self._found[0]), *rest
+            (x, y, z),
+            invalid,
+            part("intensity", np.float32),
+            self._scale,
+            colour,
+            grid,
+            *self._ranges,
+            int(self._found[0]),
+            self._seen,
+            *rest,
         )
+
+    def judged(self, used: Limits) -> tuple[Limits, list[str], bool]:
+        """Limits that the data bears out, what is to be said of those it does not, and whether to read again with them."""
+        kept = max(int(self._found[0]), 1)
+        low, high, top, beyond, beyond_colour = (float(v) for v in self._seen)
+        said: list[str] = []
+        intensity, colour = used, used
+        if len(self.to.intensity) and high >= low and used.said[0] != DATA:
+            wide = kept >= 100 and high - low < NARROW * (used.high - used.low)
+            if not used.said[0] or beyond > FEW * kept or wide:
+                intensity = Limits(low, high if high > low else low + 1, used.top, (DATA, ""))
+                if used.said[0] == HEADER or (used.said[0] and beyond > FEW * kept):  # bounds of a number's type are no statement
+                    said.append(_wrong("intensity", used.said[0], used.low, used.high, low, high))
+            elif beyond:
+                said.append(f"{int(beyond):,} points are brighter or darker than the limits of the file; they stand at the limit")
+        if len(self.to.rgb) and used.said[1] != DATA:
+            full = 255.0 if top <= 255 else 65535.0  # one byte or two: what the data fills says nothing of white
+            if (not used.said[1] and full != used.top) or beyond_colour > FEW * kept:
+                colour = Limits(0, 1, full, ("", DATA))
+                if used.said[1]:
+                    said.append(_wrong("colour", used.said[1], 0, used.top, 0, top))
+            elif beyond_colour:
+                said.append(f"{int(beyond_colour):,} points have a colour beyond the limits of the file; it stands at the limit")
+        if intensity is used and colour is used:
+            return used, said, False
+        sources = (intensity.said[0], colour.said[1] if colour is not used else used.said[1])
+        return Limits(intensity.low, intensity.high, colour.top, sources), said, True
 
     @property
     def counts(self) -> dict[str, int]:
         return dict(zip(COUNTS, self._found.tolist(), strict=True))
+
+
+def _wrong(what: str, source: str, low: float, high: float, found_low: float, found_high: float) -> str:
+    return (
+        f"the {source} of this scan gives limits of {what} from {low:g} to {high:g}, but its values go from {found_low:g} to "
+        f"{found_high:g}: their own limits are used"
+    )
 
 
 def write(path: Path, scans: Iterable[Outgoing]) -> None:

@@ -14,14 +14,17 @@ from .part import whole
 Array = NDArray[np.float64]
 
 
-def write(path: Path, parts: Iterable[tuple[int, Array, NDArray[np.float32] | None, NDArray[np.uint8] | None]], offset: Array) -> int:
-    """Write (source id, xyz (n, 3) metres, intensity 0..1, rgb) parts; 0.1 mm steps round ``offset``.
+def write(
+    path: Path, parts: Iterable[tuple[int, Array, NDArray[np.float32] | None, NDArray[np.uint8] | None]], offset: Array, unit: float = 1.0
+) -> int:
+    """Write (source id, xyz (n, 3) metres, intensity 0..1, rgb) parts; steps of a ten-thousandth of the file's unit round
+    ``offset`` (3,) metres. unit : metres per unit of the file.
 
     The file appears only when it is whole. Returns the number of points.
     """
     header = laspy.LasHeader(point_format=7, version="1.4")
     header.scales = np.full(3, 0.0001)
-    header.offsets = np.floor(offset)
+    header.offsets = np.floor(offset / unit)
     header.generating_software = "Taut Lantern"
     total, squeeze = 0, path.suffix.lower() == ".laz"
     with whole(path) as part, laspy.open(str(part), mode="w", header=header, do_compress=squeeze) as out:
@@ -29,7 +32,7 @@ def write(path: Path, parts: Iterable[tuple[int, Array, NDArray[np.float32] | No
             if not len(xyz):
                 continue
             record = laspy.ScaleAwarePointRecord.zeros(len(xyz), header=header)
-            record.x, record.y, record.z = xyz[:, 0], xyz[:, 1], xyz[:, 2]
+            record.x, record.y, record.z = (xyz[:, k] / unit for k in range(3))
             record["point_source_id"] = np.full(len(xyz), source, np.uint16)
             record["return_number"] = np.ones(len(xyz), np.uint8)
             record["number_of_returns"] = np.ones(len(xyz), np.uint8)

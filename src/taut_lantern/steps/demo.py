@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy import select
 
 from ..settings import settings
+from ..site.common import Progress
 from ..standins.scanner import Scanner
 from ..standins.site import write_site
 from ..store import scratch
@@ -15,7 +16,6 @@ from ..store.db import GONE, session
 from ..store.models import Original, Project
 from ..store.queue import enqueue
 from .bring_in import stations, uploads
-from .common import Progress
 from .projects import make_project
 
 NAME = "Ottermere Pumping Station"

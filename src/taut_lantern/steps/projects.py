@@ -6,16 +6,19 @@ from datetime import timedelta
 from typing import Any
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, defer
 
 from ..core.errors import BadInput, NotFound
+from ..core.frames import UNIT_WORDS
 from ..core.network.judge import PROFILES
+from ..site.common import clean_name, get_project, profile_of, stations_of
+from ..site.frames import Currency, frames_of, in_use, own_frame
+from ..site.parts import parts_of
+from ..site.solution import refresh_solution
 from ..store import bin, journal
 from ..store.db import GONE, session
-from ..store.models import Journal, PlacementRow, Project, Station, new_id
-from .common import active_frame, clean_name, get_project, profile_of, stations_of
+from ..store.models import Frame, Journal, Project, Station, new_id
 from .thread import thread
-from .tie.network import refresh_solution
 
 
 def make_project(name: str, unit: str = "m", demo: bool = False) -> str:
@@ -37,8 +40,12 @@ def change_project(
             c.project.name = clean_name(name, c.project.name)
             c.title = f"Renamed the project to {c.project.name}"
         if unit is not None:
-            c.project.unit = unit
-            c.title = f"Shows lengths in {unit}"
+            frame_in_use = in_use(c.s, c.project)
+            if frame_in_use.row is not None:  # each frame has a unit of its own
+                frame_in_use.row.unit = unit
+            else:
+                c.project.unit = unit
+            c.title = f"Shows lengths in {UNIT_WORDS[unit]}"
         if profile is not None:
             if profile not in PROFILES:
                 raise BadInput(f"there is no tolerance profile {profile!r}", subject="profile", remedy=f"use one of {', '.join(PROFILES)}")
@@ -47,8 +54,8 @@ def change_project(
             c.s.flush()
             refresh_solution(c.s, c.project)
         if frame is not None:
-            row = None if frame == "project" else c.s.get(PlacementRow, frame)
-            if frame != "project" and (row is None or row.project_id != project_id):
+            row = None if frame == "project" else c.s.get(Frame, frame)
+            if frame != "project" and (row is None or row.project_id != project_id or not row.active):
                 raise BadInput("there is no such grid", subject="frame", remedy="reload the project")
             c.project.active_frame = frame
             c.title = "Coordinates follow " + (row.name if row else "the project frame")
@@ -90,33 +97,46 @@ def list_projects() -> list[dict[str, Any]]:
             .order_by(Project.created_at.desc())
         )
         return [
-            {"id": p.id, "name": p.name, "demo": p.demo, "created_at": p.created_at, "stations": n, "points": int(k)}
+            {"id": p.id, "version": p.version, "name": p.name, "demo": p.demo, "created_at": p.created_at, "stations": n, "points": int(k)}
             for p, n, k in s.execute(q)
         ]
 
 
 def describe(s: Session, project_id: str) -> dict[str, Any]:
-    """The head of a project: everything the frame of the page shows."""
+    """The head of a project: everything the frame of the page shows. Reads no journal but its ends, and solves nothing."""
     p = get_project(s, project_id)
-    frame, frame_name, t = active_frame(s, p)
-    stations = stations_of(s, project_id)
-    placements = list(s.scalars(select(PlacementRow).where(PlacementRow.project_id == project_id, PlacementRow.active)))
+    shown = in_use(s, p)
+    stations, parts = stations_of(s, project_id), parts_of(s, project_id)
     last, following = journal.last_entry(s, project_id), journal.last_entry(s, project_id, redo=True)
+    names = {x.id: x.name for x in stations}
+    frames = {q.id: in_use(s, p, q.id) for q in parts}
+    inside = {q.id: [x.id for x in stations if x.part_id == q.id] for q in parts}
     return {
         "id": p.id,
         "version": p.version,
         "name": p.name,
-        "unit": p.unit,
+        "unit": shown.unit,
         "demo": p.demo,
         "profile": profile_of(p).as_dict(),
         "network_revision": p.network_revision,
-        "frame": frame,
-        "frame_name": frame_name,
-        "T_frame_project": t.ravel().tolist(),
-        "frames": [
-            {"id": "project", "name": "project", "kind": "project"},
-            *[{"id": r.id, "name": r.name, "kind": r.kind} for r in placements],
+        "part": shown.part,
+        "frame": shown.id,
+        "frame_name": shown.name,
+        "T_frame_part": shown.T_frame_part.ravel().tolist(),
+        "parts": [
+            {
+                "id": q.id,
+                "name": q.name if len(inside[q.id]) > 1 else names[inside[q.id][0]],
+                "stations": inside[q.id],
+                "datum": names.get(q.datum_station, ""),
+                "frame": frames[q.id].id,
+                "frame_name": frames[q.id].name,
+                "unit": frames[q.id].unit,
+                "T_frame_part": frames[q.id].T_frame_part.ravel().tolist(),
+            }
+            for q in parts
         ],
+        "frames": list_frames(s, project_id),
         "stations": len(stations),
         "points": sum(x.points for x in stations),
         "thread": thread(s, p),
@@ -125,10 +145,40 @@ def describe(s: Session, project_id: str) -> dict[str, Any]:
     }
 
 
-def journal_of(project_id: str) -> list[Journal]:
+def list_frames(s: Session, project_id: str) -> list[dict[str, Any]]:
+    """All coordinates that can be used: the own ones of the largest part, then control and grids."""
+    p = get_project(s, project_id)
+    currency = Currency(s, project_id)
+    own = [own_frame(q, p.unit) for q in parts_of(s, project_id)[:1]]
+    return own + [
+        {
+            "id": r.id,
+            "version": r.version,
+            "part": r.part_id,
+            "name": r.name,
+            "kind": r.kind,
+            "unit": r.unit,
+            "revision": r.revision,
+            "old": currency.why_old(r),
+            "provenance": _provenance(r),
+        }
+        for r in frames_of(s, project_id)
+    ]
+
+
+def _provenance(r: Frame) -> str:
+    if r.kind == "control":
+        return f"{len(r.detail.get('points', []))} control points, ±{r.detail.get('sigma_mm', 0):.1f} mm each"
+    return f"along a wall, flat within {r.detail.get('wall_rms_mm', 0):.1f} mm over {r.detail.get('points', 0)} points"
+
+
+def journal_of(project_id: str, before: int | None = None, limit: int = 100) -> list[Journal]:
+    """The latest lines, or those before one; what each changed stays in the database."""
     with session() as s:
         get_project(s, project_id)
-        return list(s.scalars(select(Journal).where(Journal.project_id == project_id).order_by(Journal.id.desc()).limit(300)))
+        q = select(Journal).where(Journal.project_id == project_id).options(defer(Journal.rows))
+        q = q if before is None else q.where(Journal.id < before)
+        return list(s.scalars(q.order_by(Journal.id.desc()).limit(limit)))
 
 
 def undo(project_id: str, redo: bool = False, entry: int | None = None) -> str:

@@ -8,14 +8,16 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from ..site.common import state_of, stations_of
+from ..site.frames import Currency, frames_of
 from ..store.models import (
+    Control,
     CropBox,
     Delivery,
     Edit,
     Job,
     Link,
     Original,
-    PlacementRow,
     Project,
     Section,
     SolutionRow,
@@ -23,8 +25,6 @@ from ..store.models import (
     Trace,
 )
 from ..store.queue import LIVE
-from .common import state_of, stations_of
-from .place.control import solve_now, stands
 
 
 @dataclass(frozen=True)
@@ -76,6 +76,8 @@ def _tie(s: Session, project: Project, stations: list[Station], row: SolutionRow
     if row.network_revision != project.network_revision:
         return Knot("tie", "out of date", "the network changed since it was adjusted")
     parts = row.data.get("parts", [])
+    if not row.data.get("converged", True):
+        return Knot("tie", "begun", "the adjustment did not converge: something contradicts")
     if len(parts) > 1:
         return Knot("tie", "begun", f"{len(parts)} parts are not connected")
     used = {x for (x,) in s.execute(select(Link.id).where(Link.project_id == project.id, Link.used))}
@@ -94,20 +96,13 @@ def _prove(data: dict[str, Any], links: int) -> Knot:
 
 
 def _place(s: Session, project_id: str) -> Knot:
-    placement, problem, rows = solve_now(s, project_id)
-    applied = s.scalar(
-        select(PlacementRow).where(PlacementRow.project_id == project_id, PlacementRow.kind == "control", PlacementRow.active)
-    )
-    if applied is not None:
-        return (
-            Knot("place", "done")
-            if stands(placement, applied)
-            else Knot("place", "out of date", "control or network changed since control was applied")
-        )
-    if rows:
-        return Knot("place", "begun", problem or "control is read but not applied")
-    if _count(s, PlacementRow, project_id, PlacementRow.active):
+    frames, currency = frames_of(s, project_id), Currency(s, project_id)
+    if old := [f.name for f in frames if currency.why_old(f)]:
+        return Knot("place", "out of date", f"{', '.join(old)}: what the coordinates were made from changed since")
+    if frames:
         return Knot("place", "done")
+    if _count(s, Control, project_id):
+        return Knot("place", "begun", "control is read but not applied")
     return Knot("place", "empty", "no control and no grid yet")
 
 

@@ -16,11 +16,15 @@ from sqlalchemy import select
 
 from ..core import frames
 from ..core.errors import BadInput, LanternError
+from ..site.common import Progress, get_project, matrix, stations_of
+from ..site.frames import deviation_in, in_use
+from ..site.parts import stations_in, wanted
+from ..site.placing import residuals_of
+from ..site.solution import solution_of
 from ..store.db import file_chunks, session
-from ..store.models import Control, Link, Original, Sighting, SolutionRow
+from ..store.models import Control, Link, Original, Sighting
 from ..store.queue import app as queue
 from .bring_in import stations, uploads
-from .common import Progress, active_frame, get_project, matrix, stations_of
 from .hand_over import deliver as hand_over
 from .place import control as place
 from .projects import delete_project, make_project
@@ -155,7 +159,8 @@ def _bring_in(project: str, files: list[Path], progress: Progress, findings: lis
 def _hand_over(project: str, folder: Path, count: int, progress: Progress) -> None:
     for kind in ("e57", "laz", "pdf"):
         with session() as s:
-            placed = any(x.pose is not None for x in stations_of(s, project)) or count == 1
+            part = wanted(s, get_project(s, project), None)
+            placed = len(stations_in(stations_of(s, project), part)) > 1 or count == 1
         if kind != "pdf" and not placed:
             continue
         made = hand_over.make(project, {"what": kind}, progress)
@@ -170,23 +175,24 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
     """The content of result.json: the contract for everyone who automates."""
     with session() as s:
         project = get_project(s, project_id)
-        frame_id, _, T_frame_project = active_frame(s, project)
-        row = s.get(SolutionRow, project_id)
-        data = row.data if row else {}
+        frame, data = in_use(s, project), solution_of(s, project_id)
+        names = {p["id"]: p["name"] for p in data["parts"]}
         stations_by = {x.id: x for x in stations_of(s, project_id)}
         files = {o.id: o.name for o in s.scalars(select(Original).where(Original.project_id == project_id))}
         out_stations = []
         for x in stations_by.values():
             own = data["stations"][x.id]
-            pose = T_frame_project @ matrix(x.pose)
+            inside = x.part_id == frame.part
+            pose = frame.T_frame_part @ matrix(x.pose)
             out_stations.append(
                 {
                     "name": x.name,
                     "file": files.get(x.original_id or "", ""),
                     "points": x.points,
-                    "pose": None if x.pose is None else {"rotation": pose[:3, :3].tolist(), "translation": pose[:3, 3].tolist()},
-                    "frame": "project" if frame_id == "project" else "control",
-                    "sigma_position_mm": own["sigma_position_mm"],
+                    "part": names[own["part"]],
+                    "pose": {"rotation": pose[:3, :3].tolist(), "translation": pose[:3, 3].tolist()} if inside else None,
+                    "frame": frame.kind,
+                    "sigma_position_mm": deviation_in(frame, matrix(x.pose), own["sigma_position_mm"]) if inside else None,
                     "sigma_rotation_mdeg": own["sigma_rotation_mdeg"],
                 }
             )
@@ -215,29 +221,30 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
             )
         sightings = list(s.scalars(select(Sighting).where(Sighting.project_id == project_id)))
         out_targets = []
-        for name, t in data.get("targets", {}).items():
-            position = None if t["position"] is None else frames.apply(T_frame_project, np.array([t["position"]]))[0].tolist()
+        for t in data["targets"]:
+            inside = t["part"] == frame.part
             out_targets.append(
                 {
-                    "name": name,
+                    "name": t["name"],
+                    "part": names[t["part"]],
                     "kind": "sphere",
-                    "position": position,
+                    "position": frames.apply(frame.T_frame_part, np.array([t["position"]]))[0].tolist() if inside else None,
                     "sightings": [
                         {"station": stations_by[g.station_id].name, "center": g.centre, "fit_rms_mm": 1000 * g.rms, "points": g.points}
                         for g in sightings
-                        if g.target == name
+                        if g.target_id == t["id"] and stations_by[g.station_id].part_id == t["part"]
                     ],
                 }
             )
         has_control = s.scalar(select(Control.id).where(Control.project_id == project_id).limit(1)) is not None
+        state = residuals_of(s, project_id) if has_control else {}
     out_control = []
     if has_control:
-        state = place.residuals_of(project_id)
         out_control = [
             {
                 "name": p["name"],
                 "role": p["role"],
-                "matched_to": p["target"],
+                "matched_to": p["target_name"],
                 "residual_mm": p["residual_mm"],
                 "status": p["status"],
                 "reasons": p["reasons"],
@@ -251,8 +258,11 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
         "links": out_links,
         "targets": out_targets,
         "control": out_control,
-        "solution": {k: data.get(k) for k in ("sigma0", "degrees_of_freedom", "global_test", "parts")},
-        "findings": data.get("findings", []) + findings,
+        "solution": {
+            **{k: data[k] for k in ("sigma0", "degrees_of_freedom", "global_test", "converged")},
+            "parts": [[stations_by[x].name for x in p["stations"]] for p in data["parts"]],
+        },
+        "findings": data["findings"] + findings,
         "timings": timings,
     }
 
@@ -263,7 +273,19 @@ def verdict(result: dict[str, Any]) -> list[str]:
         f["message"]
         for f in result["findings"]
         if f["code"]
-        in ("not_connected", "unplaced", "ambiguous", "truncated", "not_e57", "empty_file", "no_points", "unreadable", "no_scans")
+        in (
+            "not_connected",
+            "not_converged",
+            "weak_geometry",
+            "unplaced",
+            "ambiguous",
+            "truncated",
+            "not_e57",
+            "empty_file",
+            "no_points",
+            "unreadable",
+            "no_scans",
+        )
     ]
     reasons += [f"the link {k['a']} · {k['b']} is parted" for k in result["links"] if k["used"] and k["status"] == "parted"]
     reasons += [f["message"] for f in result["findings"] if f["subject"] == "control" and f["severity"] == "fault"]

@@ -12,7 +12,7 @@ DAYS = 30
 log = logging.getLogger("taut_lantern.store")
 OF_STATIONS = ("tile", "grid")
 OF_PROJECTS = (
-    "trace", "section", "crop_box", "placement", "control", "sighting", "link", "solution", "delivery", "original", "job", "journal", "station",
+    "trace", "section", "crop_box", "frame", "control", "sighting", "target", "link", "body", "part", "solution", "delivery", "original", "job", "journal", "station",
 )  # fmt: skip
 HEAVY = ("tile", "grid", "edit_delta", "chunk")
 

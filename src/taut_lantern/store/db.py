@@ -29,6 +29,9 @@ from .models import Chunk, Journaled
 CHUNK = 4 << 20
 GONE = {"gone": True}  # execution options of a statement that also reads what is out of sight
 
+actor: ContextVar[str] = ContextVar("actor", default="you")
+"""Who makes the changes of this request, job or command: every line of the journal names them."""
+
 fence: ContextVar[Callable[[Session], None] | None] = ContextVar("fence", default=None)
 """Called in every transaction before it commits; raises when whoever works here may no longer change anything."""
 

@@ -13,10 +13,11 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import event, inspect, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, defer
 
 from ..core.errors import Conflict, NotFound
-from .db import GONE, notify, session, within
+from . import earlier
+from .db import GONE, actor, notify, session, within
 from .models import JOURNALED, Journal, Journaled, Project, new_id, now
 
 SKIP = {"project": {"network_revision"}}  # bookkeeping that undo must not turn back
@@ -100,7 +101,6 @@ def locked_project(s: Session, project_id: str) -> Project:
 def change(
     project_id: str,
     title: str,
-    actor: str = "you",
     network: bool = False,
     new_project: Project | None = None,
     topic: str = "project",
@@ -129,7 +129,9 @@ def change(
         rows = c.entries()
         if rows or new_project is not None:
             s.query(Journal).filter(Journal.project_id == project_id, Journal.undone).update({"undoable": False})
-            s.add(Journal(project_id=project_id, actor=actor, title=c.title, rows=rows, network=c.network, undoable=new_project is None))
+            s.add(
+                Journal(project_id=project_id, actor=actor.get(), title=c.title, rows=rows, network=c.network, undoable=new_project is None)
+            )
         notify(s, project_id, topic)
 
 
@@ -152,18 +154,17 @@ def _known(model: type[Any], state: dict[str, Any]) -> dict[str, Any]:
 
 def _restore(s: Session, entry: dict[str, Any], to: str, other: str) -> None:
     """Put one row into a recorded state; None stands for out of sight."""
-    model = JOURNALED[entry["table"]]
+    table = earlier.table_of(entry["table"])
+    model = JOURNALED[table]
     row = s.get(model, entry["id"], execution_options=GONE)
-    expected, target = entry[other], entry[to]
+    expected, target = earlier.today(s, table, entry[other]), earlier.today(s, table, entry[to])
     if expected is None:
         as_left = row is None or row.deleted
     else:
         current = None if row is None else _state(row)
         as_left = current is not None and all(current[k] == v for k, v in _known(model, {"deleted": False, **expected}).items())
     if not as_left:
-        raise Conflict(
-            f"a {entry['table'].replace('_', ' ')} was changed after this", subject=entry["id"], remedy="undo the later change first"
-        )
+        raise Conflict(f"a {table.replace('_', ' ')} was changed after this", subject=entry["id"], remedy="undo the later change first")
     if target is None:
         if row is not None:
             row.deleted, row.version = True, row.version + 1
@@ -181,8 +182,8 @@ def _restore(s: Session, entry: dict[str, Any], to: str, other: str) -> None:
 
 
 def last_entry(s: Session, project_id: str, redo: bool = False) -> Journal | None:
-    """The change that undo would take back, or that redo would bring back."""
-    q = select(Journal).where(Journal.project_id == project_id, Journal.undoable, Journal.undone == redo)
+    """The change that undo would take back, or that redo would bring back; what it changed is loaded when it is asked for."""
+    q = select(Journal).options(defer(Journal.rows)).where(Journal.project_id == project_id, Journal.undoable, Journal.undone == redo)
     return s.scalar(q.order_by(Journal.id.asc() if redo else Journal.id.desc()).limit(1))
 
 
@@ -207,7 +208,7 @@ def undo(s: Session, project: Project, redo: bool = False, entry_id: int | None 
     entry.undone = not redo
     # a line of its own: whatever was made from an earlier state is known to be older
     title = f"{'Brought back' if redo else 'Took back'}: {entry.title}"
-    s.add(Journal(project_id=project.id, actor="you", title=title, undoable=False))
+    s.add(Journal(project_id=project.id, actor=actor.get(), title=title, undoable=False))
     if entry.network:
         project.network_revision += 1
     notify(s, project.id, "project")
@@ -223,5 +224,5 @@ def project_in_sight(project_id: str, seen: bool) -> None:
             raise NotFound("this project does not exist", subject=project_id, remedy="go back to the list of projects")
         project.deleted, project.deleted_at, project.version = not seen, None if seen else now(), project.version + 1
         title = "Brought the project back from the bin" if seen else "Put the project into the bin"
-        s.add(Journal(project_id=project_id, actor="you", title=title, undoable=False))
+        s.add(Journal(project_id=project_id, actor=actor.get(), title=title, undoable=False))
         notify(s, project_id, "projects")

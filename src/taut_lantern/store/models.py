@@ -115,8 +115,34 @@ class Station(Journaled, Base):
     low: Mapped[list[Any]] = mapped_column(default=list)
     high: Mapped[list[Any]] = mapped_column(default=list)
     hue: Mapped[int] = mapped_column(default=0)
-    pose: Mapped[list[Any] | None]  # T_project_station, 16 numbers, row by row; None = not placed
+    part_id: Mapped[str | None] = mapped_column(String(32))  # None only until the network is looked at for the first time
+    pose: Mapped[list[Any] | None]  # T_part_station, 16 numbers, row by row; None = at the origin of its part
     report: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class Part(Journaled, Base):
+    """Stations that the network connects, and the coordinates that they share. Two parts never share coordinates.
+
+    The datum is stored: datum_station stands at datum_pose (T_part_station) whatever is adjusted, so that nothing that is
+    placed moves when stations come and go. When it leaves, another station takes over where it stands.
+    """
+
+    __tablename__ = "part"
+    project_id: Mapped[str] = _project()
+    name: Mapped[str] = mapped_column(String(120))
+    place: Mapped[int] = mapped_column(default=0)  # order in which parts came to be
+    datum_station: Mapped[str] = mapped_column(String(32))
+    datum_pose: Mapped[list[Any]]
+
+
+class Body(Journaled, Base):
+    """Stations whose inner shape is held: one unknown of the network. members: T_body_station by station."""
+
+    __tablename__ = "body"
+    project_id: Mapped[str] = _project()
+    name: Mapped[str] = mapped_column(String(120))
+    held: Mapped[bool] = mapped_column(default=True)
+    members: Mapped[dict[str, Any]]
 
 
 class TileRow(Base):
@@ -153,14 +179,25 @@ class Link(Journaled, Handled, Base):
     used: Mapped[bool] = mapped_column(default=True)
     T_a_b: Mapped[list[Any]]
     covariance: Mapped[list[Any]]
-    evidence: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    evidence: Mapped[dict[str, Any]] = mapped_column(default=dict)  # with the version of its schema
+
+
+class Target(Journaled, Base):
+    """A thing made to be measured, or picked. Where it is, each part that sees it says for itself (see the solution)."""
+
+    __tablename__ = "target"
+    __table_args__ = (Index("uq_target_live", "project_id", "name", unique=True, postgresql_where=text("NOT deleted")),)
+    project_id: Mapped[str] = _project()
+    name: Mapped[str] = mapped_column(String(120))
+    kind: Mapped[str] = mapped_column(String(12), default="sphere")
+    radius: Mapped[float] = mapped_column(default=0.0)
 
 
 class Sighting(Journaled, Handled, Base):
     __tablename__ = "sighting"
     project_id: Mapped[str] = _project()
     station_id: Mapped[str] = mapped_column(String(32))
-    target: Mapped[str] = mapped_column(String(120), default="")
+    target_id: Mapped[str | None] = mapped_column(String(32))
     kind: Mapped[str] = mapped_column(String(12), default="sphere")
     radius: Mapped[float] = mapped_column(default=0.0)
     centre: Mapped[list[Any]]  # station frame, metres
@@ -176,22 +213,31 @@ class Control(Journaled, Handled, Base):
     project_id: Mapped[str] = _project()
     name: Mapped[str] = mapped_column(String(120))
     enh: Mapped[list[Any]]  # metres
+    unit: Mapped[str] = mapped_column(String(8), default="m")  # of the file that it came from
     role: Mapped[str] = mapped_column(String(8), default="control")
     remark: Mapped[str] = mapped_column(String(200), default="")
-    target: Mapped[str | None] = mapped_column(String(120))
+    target_id: Mapped[str | None] = mapped_column(String(32))
 
 
-class PlacementRow(Journaled, Base):
-    """A way to place the project: control or a site grid. The network is not touched by it."""
+class Frame(Journaled, Base):
+    """Coordinates of a part: on control or a site grid. The network is not touched by it. A part's own coordinates are a
+    frame too, of the kind project, which its Part row stands for.
 
-    __tablename__ = "placement"
+    unit: of its coordinates on the screen and in files (the numbers here are metres); detail: its provenance;
+    made_from: the inputs that it was computed from, {} for what an earlier version made; revision: how often it was made.
+    """
+
+    __tablename__ = "frame"
     project_id: Mapped[str] = _project()
+    part_id: Mapped[str | None] = mapped_column(String(32))
     name: Mapped[str] = mapped_column(String(120))
-    kind: Mapped[str] = mapped_column(String(12))
-    T_frame_project: Mapped[list[Any]]
+    kind: Mapped[str] = mapped_column(String(12))  # control | grid
+    unit: Mapped[str] = mapped_column(String(8), default="m")
+    T_frame_part: Mapped[list[Any]]
     detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
-    network_revision: Mapped[int] = mapped_column(default=0)
-    active: Mapped[bool] = mapped_column(default=True)
+    made_from: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    revision: Mapped[int] = mapped_column(default=1)
+    active: Mapped[bool] = mapped_column(default=True)  # False: replaced by another, or taken away
 
 
 class SolutionRow(Base):
@@ -227,6 +273,8 @@ class EditDelta(Base):
 class CropBox(Journaled, Base):
     __tablename__ = "crop_box"
     project_id: Mapped[str] = _project()
+    part_id: Mapped[str | None] = mapped_column(String(32))
+    T_part_base: Mapped[list[Any] | None]  # None: its numbers are the part's own; else where they were given
     name: Mapped[str] = mapped_column(String(120))
     centre: Mapped[list[Any]]
     half: Mapped[list[Any]]
@@ -237,6 +285,8 @@ class CropBox(Journaled, Base):
 class Section(Journaled, Base):
     __tablename__ = "section"
     project_id: Mapped[str] = _project()
+    part_id: Mapped[str | None] = mapped_column(String(32))
+    T_part_base: Mapped[list[Any] | None]  # as of a crop box
     name: Mapped[str] = mapped_column(String(120))
     kind: Mapped[str] = mapped_column(String(8))
     params: Mapped[dict[str, Any]]
@@ -287,6 +337,7 @@ class Job(Base):
     done: Mapped[int] = mapped_column(BigInteger, default=0)
     total: Mapped[int] = mapped_column(BigInteger, default=0)
     stage_at: Mapped[datetime | None]  # when the count that is running now began
+    actor: Mapped[str] = mapped_column(String(120), default="you")  # who asked for it, and makes its changes
     attempts: Mapped[int] = mapped_column(default=0)
     cancel: Mapped[bool] = mapped_column(default=False)
     error: Mapped[dict[str, Any] | None]
@@ -330,5 +381,5 @@ class Journal(Base):
 
 
 JOURNALED: dict[str, type[Any]] = {
-    c.__tablename__: c for c in (Project, Station, Link, Sighting, Control, PlacementRow, Edit, CropBox, Section, Trace)
+    c.__tablename__: c for c in (Project, Part, Station, Body, Target, Link, Sighting, Control, Frame, Edit, CropBox, Section, Trace)
 }

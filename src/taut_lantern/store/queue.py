@@ -16,7 +16,7 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import Cancelled, LanternError
 from ..settings import settings
-from .db import engine, notify, session
+from .db import actor, engine, notify, session
 from .models import Checkpoint, Job, now
 
 app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=settings().database), import_paths=["taut_lantern.work.worker"])
@@ -40,6 +40,7 @@ class Run:
     project_id: str
     kind: str
     params: dict[str, Any]
+    actor: str = "you"
 
 
 def apply_schema() -> None:
@@ -53,7 +54,7 @@ def apply_schema() -> None:
 
 def enqueue(s: Session, project_id: str, kind: str, title: str, **params: Any) -> Job:
     """Add a job in the caller's transaction: if that fails neither row exists."""
-    job = Job(project_id=project_id, kind=kind, title=title[:400], params=params)
+    job = Job(project_id=project_id, kind=kind, title=title[:400], params=params, actor=actor.get())
     s.add(job)
     s.flush()
     defer(s, job.id)
@@ -82,7 +83,7 @@ def claim(job_id: str, worker: str) -> Run | None:
         job.state, job.started_at, job.beat_at, job.attempts, job.worker = "running", now(), now(), job.attempts + 1, worker[:120]
         job.done, job.total, job.stage, job.stage_at = 0, 0, "", None
         notify(s, job.project_id, "jobs")
-        return Run(job.id, job.attempts, job.project_id, job.kind, dict(job.params))
+        return Run(job.id, job.attempts, job.project_id, job.kind, dict(job.params), job.actor)
 
 
 def stands(s: Session, run: Run) -> None:

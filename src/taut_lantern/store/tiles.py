@@ -27,7 +27,7 @@ from ..core.scan.octree import Tile, arrange
 from ..core.scan.scan import Scan
 from ..settings import settings
 from .db import Damaged
-from .models import Edit, EditDelta, GridRow, Station, TileRow
+from .models import Edit, EditDelta, GridRow, Project, Station, TileRow
 
 BYTES = 17  # a point, before compression
 PLANES = b"\x01"  # before the compressed bytes: x, y, z are in planes; tiles without it hold them plainly
@@ -147,11 +147,21 @@ def tiles_of(s: Session, station_ids: list[str]) -> list[Any]:
     return list(s.execute(q.where(TileRow.station_id.in_(station_ids)).order_by(TileRow.level, TileRow.first)))
 
 
+def tile_of(s: Session, project_id: str, station_id: str, first: int) -> tuple[int, int, bytes] | None:
+    """(first, count, packed bytes) of a tile that is in sight."""
+    q = select(TileRow.first, TileRow.count, TileRow.data).join(Station, Station.id == TileRow.station_id)
+    q = q.join(Project, Project.id == Station.project_id)
+    row = s.execute(q.where(Project.id == project_id, Station.id == station_id, TileRow.first == first)).first()
+    return None if row is None else (row[0], row[1], row[2])
+
+
 def first_tiles(s: Session, project_id: str, most: int = 1) -> list[tuple[str, int]]:
-    """The coarsest tiles, as (station, first), of the station that is shown first: the first placed one, or the first."""
+    """The coarsest tiles, as (station, first), of the station that is shown first: the first of the largest part."""
     q = select(TileRow.station_id, TileRow.first).join(Station, Station.id == TileRow.station_id).where(Station.project_id == project_id)
-    placed = func.coalesce(func.jsonb_typeof(Station.pose), "null") == "array"  # what was taken off its place holds a JSON null
-    order = (~placed, Station.place, Station.name, TileRow.level, TileRow.first)
+    tied = select(Station.part_id, func.count().label("n")).where(Station.project_id == project_id, ~Station.deleted)
+    size = tied.group_by(Station.part_id).subquery()
+    q = q.outerjoin(size, size.c.part_id == Station.part_id)
+    order = (func.coalesce(size.c.n, 0).desc(), Station.place, Station.name, TileRow.level, TileRow.first)
     return [(station, first) for station, first in s.execute(q.order_by(*order).limit(most))]
 
 

@@ -23,18 +23,24 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 
 from ..core.errors import Cancelled, LanternError
 from ..settings import settings
-from ..steps import demo
+from ..site.common import Progress
 from ..steps.bring_in.stations import import_scan
 from ..steps.bring_in.uploads import read_original
 from ..steps.clean.edits import delete_job
-from ..steps.common import Progress
 from ..steps.draw.sections import fit_job
 from ..steps.hand_over.deliver import make
 from ..steps.tie.links import pair, tie_all
 from ..steps.tie.targets import find_targets
 from ..store import queue
-from ..store.db import engine, fence, notify, session
+from ..store.db import actor, engine, fence, notify, session
 from ..store.queue import Run, Superseded
+
+
+def _demo(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    from ..steps import demo  # the simulator is loaded for the demo's own job only
+
+    return demo.fill(project_id, params, progress)
+
 
 HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] = {
     "read": lambda p, a, g: read_original(p, a["original_id"], g),
@@ -45,7 +51,7 @@ HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] =
     "fit": fit_job,
     "lasso": delete_job,
     "deliver": make,
-    "demo": demo.fill,
+    "demo": _demo,
 }
 AGAIN = 75  # exit code of a run that was cut off by something passing, as the database's restart
 LOST = 76  # exit code of a run that is no longer the job's
@@ -139,6 +145,7 @@ def perform(run: Run, memory: int) -> int:
     """Run a claimed job; every outcome is written to its row. Returns 0, AGAIN (cut off, given back) or LOST."""
     progress = JobProgress(run)
     guard = fence.set(lambda s: queue.stands(s, run))
+    actor.set(run.actor)
     try:
         result = HANDLERS[run.kind](run.project_id, run.params, Progress(progress.report, progress.should_stop, run, memory))
         queue.finish(run, "done", result=result)  # for work that has nothing to commit; else it is done already

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from ..standins.warm import load
 from . import jobs
+from .loops import load
 
 __all__ = ["jobs"]
 load()

@@ -1,6 +1,8 @@
 /** Server state lives only here, in the query cache; events of the server say what to read again. */
 import { QueryClient, useMutation, useQuery, type UseQueryResult } from "@tanstack/react-query";
+import { useCallback } from "react";
 import { create } from "zustand";
+import { useView } from "../kit/view";
 import { bytes, http, Refusal, sent, type Project } from "./client";
 
 export const cache = new QueryClient({
@@ -36,8 +38,22 @@ export function tellError(error: unknown) {
 const path = (project_id: string) => ({ params: { path: { project_id } } });
 
 export const useProjects = () => useQuery({ queryKey: ["projects"], queryFn: () => sent(http.GET("/api/projects")) });
-export const useProject = (id: string): UseQueryResult<Project> =>
-  useQuery({ queryKey: [id, "project"], queryFn: () => sent(http.GET("/api/projects/{project_id}", path(id))) });
+/** The head of a project, in the coordinates and the unit of the part that is in view. */
+export function useProject(id: string): UseQueryResult<Project> {
+  const part = useView((s) => s.part);
+  const select = useCallback((p: Project) => inPart(p, part), [part]);
+  return useQuery({
+    queryKey: [id, "project"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}", path(id))),
+    select,
+  });
+}
+export function inPart(p: Project, part: string | null): Project {
+  const own = p.parts.find((q) => q.id === part);
+  if (!own) return p;
+  const { id, frame, frame_name, unit, T_frame_part } = own;
+  return { ...p, part: id, frame, frame_name, unit, T_frame_part };
+}
 export const useStations = (id: string) =>
   useQuery({
     queryKey: [id, "stations"],
@@ -62,11 +78,19 @@ export const useOriginals = (id: string) =>
     queryKey: [id, "originals"],
     queryFn: () => sent(http.GET("/api/projects/{project_id}/originals", path(id))),
   });
-export const useControl = (id: string) =>
-  useQuery({
-    queryKey: [id, "control"],
-    queryFn: () => sent(http.GET("/api/projects/{project_id}/control", path(id))),
+/** Control as it fits the part in view. */
+export function useControl(id: string) {
+  const part = useView((s) => s.part);
+  return useQuery({
+    queryKey: [id, "control", part],
+    queryFn: () =>
+      sent(
+        http.GET("/api/projects/{project_id}/control", {
+          params: { path: { project_id: id }, query: part ? { part } : {} },
+        }),
+      ),
   });
+}
 export const useEdits = (id: string) =>
   useQuery({ queryKey: [id, "edits"], queryFn: () => sent(http.GET("/api/projects/{project_id}/edits", path(id))) });
 export const useBoxes = (id: string) =>

@@ -340,6 +340,43 @@ export interface paths {
         patch: operations["switch_edit"];
         trace?: never;
     };
+    "/api/projects/{project_id}/frames/{frame_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change Frame */
+        patch: operations["change_frame"];
+        trace?: never;
+    };
+    "/api/projects/{project_id}/frames/{frame_id}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Renew Frame
+         * @description Make coordinates that are out of date anew, from the same control or the same picks.
+         */
+        post: operations["renew_frame"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/jobs": {
         parameters: {
             query?: never;
@@ -347,7 +384,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List Jobs */
+        /**
+         * List Jobs
+         * @description What is under way or waits, all of it, then the latest that ended.
+         */
         get: operations["list_jobs"];
         put?: never;
         post?: never;
@@ -398,7 +438,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List Journal */
+        /**
+         * List Journal
+         * @description The latest lines first; ``before``: only those older than this line, for the next page.
+         */
         get: operations["list_journal"];
         put?: never;
         post?: never;
@@ -776,6 +819,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Targets
+         * @description Targets as each part sees them.
+         */
+        get: operations["list_targets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/targets/find": {
         parameters: {
             query?: never;
@@ -808,6 +871,23 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/targets/{target_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Rename Target */
+        patch: operations["rename_target"];
         trace?: never;
     };
     "/api/projects/{project_id}/tie": {
@@ -955,8 +1035,8 @@ export interface components {
              * @default crop box
              */
             name: string;
-            /** Version */
-            version?: number | null;
+            /** Part */
+            part?: string | null;
             /**
              * Yaw
              * @default 0
@@ -975,9 +1055,40 @@ export interface components {
             id: string;
             /** Name */
             name: string;
+            /** Part */
+            part: string | null;
             /** Version */
             version: number;
             /** Yaw */
+            yaw: number;
+        };
+        /** BoxPatch */
+        BoxPatch: {
+            /**
+             * Active
+             * @default true
+             */
+            active: boolean;
+            /** Centre */
+            centre: number[];
+            /** Half */
+            half: number[];
+            /**
+             * Name
+             * @default crop box
+             */
+            name: string;
+            /** Part */
+            part?: string | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+            /**
+             * Yaw
+             * @default 0
+             */
             yaw: number;
         };
         /** BoxProposal */
@@ -1014,8 +1125,14 @@ export interface components {
         ControlOut: {
             /** Applied */
             applied: boolean;
+            /** Far From M */
+            far_from_m: number | null;
+            /** Far Mm */
+            far_mm: number | null;
             /** Findings */
             findings: components["schemas"]["FindingOut"][];
+            /** Part */
+            part: string | null;
             /** Points */
             points: components["schemas"]["ControlPointOut"][];
             /** Problem */
@@ -1025,7 +1142,7 @@ export interface components {
             /** Sigma Mm */
             sigma_mm: number | null;
             /** Targets */
-            targets: string[];
+            targets: components["schemas"]["TargetName"][];
             /** Tolerance Mm */
             tolerance_mm: number;
             /** Up To Date */
@@ -1037,11 +1154,16 @@ export interface components {
             role?: ("control" | "check" | "off") | null;
             /** Target */
             target?: string | null;
-            /** Version */
-            version?: number | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
         };
         /** ControlPointOut */
         ControlPointOut: {
+            /** Elsewhere */
+            elsewhere: string;
             /** Enh */
             enh: number[];
             /** Id */
@@ -1065,6 +1187,8 @@ export interface components {
             status: "taut" | "slack" | "parted" | "loose";
             /** Target */
             target: string | null;
+            /** Target Name */
+            target_name: string | null;
             /** Version */
             version: number;
         };
@@ -1105,6 +1229,8 @@ export interface components {
              * @default control.csv
              */
             file: string;
+            /** Part */
+            part?: string | null;
             /** Text */
             text: string;
             /**
@@ -1132,14 +1258,12 @@ export interface components {
              * @enum {string}
              */
             kind: "e57" | "laz" | "dxf" | "pdf";
+            /** Part */
+            part?: string | null;
             /** Sections */
             sections?: string[] | null;
-            /**
-             * Unit
-             * @default m
-             * @enum {string}
-             */
-            unit: "m" | "mm" | "ft";
+            /** Unit */
+            unit?: ("m" | "mm" | "ft" | "us_ft") | null;
         };
         /** DeliveryOut */
         DeliveryOut: {
@@ -1185,8 +1309,11 @@ export interface components {
         EditPatch: {
             /** Active */
             active: boolean;
-            /** Version */
-            version?: number | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
         };
         /**
          * Entry
@@ -1216,14 +1343,52 @@ export interface components {
             /** Subject */
             subject: string;
         };
-        /** Frame */
+        /**
+         * Frame
+         * @description Coordinates of a part. old: why they are out of date, or "".
+         */
         Frame: {
             /** Id */
             id: string;
-            /** Kind */
-            kind: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "project" | "control" | "grid";
             /** Name */
             name: string;
+            /** Old */
+            old: string;
+            /** Part */
+            part: string | null;
+            /** Provenance */
+            provenance: string;
+            /** Revision */
+            revision: number;
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "m" | "mm" | "ft" | "us_ft";
+            /** Version */
+            version: number;
+        };
+        /** FramePatch */
+        FramePatch: {
+            /** Name */
+            name?: string | null;
+            /**
+             * Removed
+             * @default false
+             */
+            removed: boolean;
+            /** Unit */
+            unit?: ("m" | "mm" | "ft" | "us_ft") | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
         };
         /**
          * HealthOut
@@ -1399,6 +1564,8 @@ export interface components {
         };
         /** NetworkOut */
         NetworkOut: {
+            /** Converged */
+            converged: boolean;
             /** Degrees Of Freedom */
             degrees_of_freedom: number;
             /** Findings */
@@ -1412,13 +1579,24 @@ export interface components {
             /** Out Of Date */
             out_of_date: boolean;
             /** Parts */
-            parts: string[][];
+            parts: components["schemas"]["NetworkPart"][];
             /** Revision */
             revision: number;
             /** Sentence */
             sentence: string;
             /** Sigma0 */
             sigma0: number;
+        };
+        /** NetworkPart */
+        NetworkPart: {
+            /** Datum */
+            datum: string;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Stations */
+            stations: string[];
         };
         /** OriginalOut */
         OriginalOut: {
@@ -1451,6 +1629,31 @@ export interface components {
             /** B */
             b: string;
         };
+        /**
+         * PartOut
+         * @description Stations that share coordinates, and those of its coordinates that are in use.
+         */
+        PartOut: {
+            /** T Frame Part */
+            T_frame_part: number[];
+            /** Datum */
+            datum: string;
+            /** Frame */
+            frame: string;
+            /** Frame Name */
+            frame_name: string;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Stations */
+            stations: string[];
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "m" | "mm" | "ft" | "us_ft";
+        };
         /** Piece */
         Piece: {
             /** Offset */
@@ -1459,6 +1662,11 @@ export interface components {
             sha256: string;
             /** Size */
             size: number;
+        };
+        /** Placed */
+        Placed: {
+            /** Part */
+            part?: string | null;
         };
         /**
          * Problem
@@ -1497,6 +1705,8 @@ export interface components {
             points: number;
             /** Stations */
             stations: number;
+            /** Version */
+            version: number;
         };
         /** ProjectIn */
         ProjectIn: {
@@ -1507,12 +1717,12 @@ export interface components {
              * @default m
              * @enum {string}
              */
-            unit: "m" | "mm" | "ft";
+            unit: "m" | "mm" | "ft" | "us_ft";
         };
         /** ProjectOut */
         ProjectOut: {
-            /** T Frame Project */
-            T_frame_project: number[];
+            /** T Frame Part */
+            T_frame_part: number[];
             /** Demo */
             demo: boolean;
             /** Frame */
@@ -1527,6 +1737,10 @@ export interface components {
             name: string;
             /** Network Revision */
             network_revision: number;
+            /** Part */
+            part: string | null;
+            /** Parts */
+            parts: components["schemas"]["PartOut"][];
             /** Points */
             points: number;
             /** Profile */
@@ -1543,7 +1757,7 @@ export interface components {
              * Unit
              * @enum {string}
              */
-            unit: "m" | "mm" | "ft";
+            unit: "m" | "mm" | "ft" | "us_ft";
             /** Version */
             version: number;
         };
@@ -1556,9 +1770,30 @@ export interface components {
             /** Profile */
             profile?: string | null;
             /** Unit */
-            unit?: ("m" | "mm" | "ft") | null;
-            /** Version */
-            version?: number | null;
+            unit?: ("m" | "mm" | "ft" | "us_ft") | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+        };
+        /** Rename */
+        Rename: {
+            /** Name */
+            name: string;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+        };
+        /** Renew */
+        Renew: {
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
         };
         /** Said */
         Said: {
@@ -1614,11 +1849,13 @@ export interface components {
              * @default
              */
             name: string;
+            /** Part */
+            part?: string | null;
         };
         /** SectionOut */
         SectionOut: {
-            /** T Section Project */
-            T_section_project: number[];
+            /** T Section Part */
+            T_section_part: number[];
             /** Id */
             id: string;
             /** Kind */
@@ -1629,6 +1866,8 @@ export interface components {
             params: {
                 [key: string]: unknown;
             };
+            /** Part */
+            part: string | null;
             /** Traces */
             traces: components["schemas"]["TraceOut"][];
             /** Version */
@@ -1638,10 +1877,12 @@ export interface components {
         SightingOut: {
             /** Id */
             id: string;
+            /** Part */
+            part: string | null;
             /** Points */
             points: number;
             /** Position */
-            position: number[] | null;
+            position: number[];
             /** Radius Mm */
             radius_mm: number;
             /** Remark */
@@ -1657,7 +1898,9 @@ export interface components {
             /** Station Name */
             station_name: string;
             /** Target */
-            target: string;
+            target: string | null;
+            /** Target Name */
+            target_name: string;
             /** Used */
             used: boolean;
             /** Version */
@@ -1669,8 +1912,11 @@ export interface components {
             target?: string | null;
             /** Used */
             used?: boolean | null;
-            /** Version */
-            version?: number | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
         };
         /** SpheresIn */
         SpheresIn: {
@@ -1696,6 +1942,8 @@ export interface components {
              * @default site
              */
             name: string;
+            /** Part */
+            part?: string | null;
             /** Point */
             point: number[];
             /** Wall */
@@ -1706,9 +1954,9 @@ export interface components {
             /** Id */
             id: string;
             /** Points */
-            points: number;
+            points: number | null;
             /** Wall Rms Mm */
-            wall_rms_mm: number;
+            wall_rms_mm: number | null;
         };
         /** Started */
         Started: {
@@ -1736,11 +1984,11 @@ export interface components {
             /** Name */
             name: string;
             /** Part */
-            part: number;
+            part: string | null;
             /** Points */
             points: number;
             /** Pose */
-            pose: number[] | null;
+            pose: number[];
             /** Report */
             report: {
                 [key: string]: unknown;
@@ -1752,6 +2000,8 @@ export interface components {
              * @enum {string}
              */
             status: "taut" | "slack" | "parted" | "loose";
+            /** Tied */
+            tied: boolean;
             /** Version */
             version: number;
         };
@@ -1761,8 +2011,44 @@ export interface components {
             deleted?: true | null;
             /** Name */
             name?: string | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+        };
+        /** TargetName */
+        TargetName: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * TargetOut
+         * @description A target as one part sees it; position in the part's frame, metres.
+         */
+        TargetOut: {
+            /** Id */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Part */
+            part: string;
+            /** Position */
+            position: number[];
+            /** Radius Mm */
+            radius_mm: number;
+            /** Sightings */
+            sightings: number;
+            /** Sigma Mm */
+            sigma_mm: number[];
+            /** Spread Mm */
+            spread_mm: number;
             /** Version */
-            version?: number | null;
+            version: number;
         };
         /** TileOut */
         TileOut: {
@@ -1830,8 +2116,11 @@ export interface components {
             layer?: string | null;
             /** State */
             state?: ("accepted" | "found" | "rejected") | null;
-            /** Version */
-            version?: number | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
         };
         /** UndoOut */
         UndoOut: {
@@ -1880,8 +2169,11 @@ export interface components {
         Used: {
             /** Used */
             used: boolean;
-            /** Version */
-            version?: number | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
         };
     };
     responses: never;
@@ -2734,7 +3026,10 @@ export interface operations {
     };
     propose_box: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the part of the network that is meant; else the one that is shown first */
+                part?: string | null;
+            };
             header?: never;
             path: {
                 project_id: string;
@@ -2820,7 +3115,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BoxIn"];
+                "application/json": components["schemas"]["BoxPatch"];
             };
         };
         responses: {
@@ -2891,9 +3186,9 @@ export interface operations {
     };
     remove_box: {
         parameters: {
-            query?: {
+            query: {
                 /** @description the version that whoever asks has before them */
-                version?: number | null;
+                version: number;
             };
             header?: never;
             path: {
@@ -3051,7 +3346,10 @@ export interface operations {
     };
     get_control: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the part of the network that is meant; else the one that is shown first */
+                part?: string | null;
+            };
             header?: never;
             path: {
                 project_id: string;
@@ -3214,7 +3512,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Placed"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -3290,7 +3592,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Placed"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -3908,9 +4214,173 @@ export interface operations {
             };
         };
     };
-    list_jobs: {
+    change_frame: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                frame_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FramePatch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    renew_frame: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                frame_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Renew"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SquareOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_jobs: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
             header?: never;
             path: {
                 project_id: string;
@@ -4140,7 +4610,10 @@ export interface operations {
     };
     list_journal: {
         parameters: {
-            query?: never;
+            query?: {
+                before?: number | null;
+                limit?: number;
+            };
             header?: never;
             path: {
                 project_id: string;
@@ -4999,9 +5472,9 @@ export interface operations {
     };
     delete_section: {
         parameters: {
-            query?: {
+            query: {
                 /** @description the version that whoever asks has before them */
-                version?: number | null;
+                version: number;
             };
             header?: never;
             path: {
@@ -5938,6 +6411,82 @@ export interface operations {
             };
         };
     };
+    list_targets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     find_targets: {
         parameters: {
             query?: never;
@@ -6028,6 +6577,87 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rename_target: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                target_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rename"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {

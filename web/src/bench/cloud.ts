@@ -140,6 +140,7 @@ export class Cloud {
       entry.group.matrix.copy(matrix(s.pose));
       entry.group.updateMatrixWorld(true);
       entry.group.visible = s.visible;
+      if (!s.visible) for (const name of this.failed.keys()) if (name.startsWith(`${s.id}/`)) this.failed.delete(name);
     }
   }
 

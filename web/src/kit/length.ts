@@ -9,13 +9,14 @@ const METRES: Record<string, number> = {
   m: 1,
   km: 1000,
   ft: 0.3048,
+  usft: 1200 / 3937,
   "'": 0.3048,
   "′": 0.3048,
   in: 0.0254,
   '"': 0.0254,
   "″": 0.0254,
 };
-const PIECE = /^([+\-−]?\d*(?:[.,]\d*)?(?:e[+-]?\d+)?)\s*(mm|cm|dm|km|m|ft|in|'|′|"|″)?\s*/i;
+const PIECE = /^([+\-−]?\d*(?:[.,]\d*)?(?:e[+-]?\d+)?)\s*(mm|cm|dm|km|m|usft|ft|in|'|′|"|″)?\s*/i;
 
 /** Metres of what was typed ("1,25", "35 mm", "4' 6\""); a bare number is in `unit`. null when it is no length. */
 export function metresOf(text: string, unit: Unit): number | null {
@@ -46,7 +47,7 @@ export function degreesOf(text: string): number | null {
 
 /** A value as a field first shows it: as exact as it is, no finer than a tenth of a millimetre, without empty zeros. */
 export function shown(metres: number, unit: Unit): string {
-  const digits = { m: 4, mm: 1, ft: 5 }[unit];
+  const digits = { m: 4, mm: 1, ft: 5, us_ft: 5 }[unit];
   return String(Number((metres * UNITS[unit].metre).toFixed(digits)));
 }
 export const shownDegrees = (degrees: number) => String(Number(degrees.toFixed(4)));

@@ -3,7 +3,15 @@ export const UNITS = {
   m: { name: "m", metre: 1, digits: 3 },
   mm: { name: "mm", metre: 1000, digits: 0 },
   ft: { name: "ft", metre: 1 / 0.3048, digits: 3 },
+  us_ft: { name: "ft US", metre: 3937 / 1200, digits: 3 },
 } as const;
+/** As people choose them. The two feet differ by 2 ppm: 1.2 m at 600 km. */
+export const UNIT_CHOICES: [Unit, string][] = [
+  ["m", "metres"],
+  ["mm", "millimetres"],
+  ["ft", "international feet"],
+  ["us_ft", "US survey feet"],
+];
 export type Unit = keyof typeof UNITS;
 export const lengthIn = (metres: number, unit: Unit) =>
   (metres * UNITS[unit].metre).toFixed(UNITS[unit].digits).replace("-", "−");

@@ -29,6 +29,7 @@ interface Placing {
 }
 interface State {
   project: string | null;
+  part: string | null; // part of the network that is in view; null: the one that is shown first
   step: StepId;
   stations: string[];
   link: string | null;
@@ -64,9 +65,10 @@ interface Actions {
 }
 
 const remembered = <T extends string>(key: string, otherwise: T): T =>
-  (localStorage.getItem(`lantern.${key}`) as T | null) ?? otherwise;
+  (globalThis.localStorage?.getItem(`lantern.${key}`) as T | null | undefined) ?? otherwise;
 
 const FRESH = {
+  part: null,
   stations: [],
   link: null,
   target: null,

@@ -53,10 +53,11 @@ export function BenchHost({ id }: { id: string }) {
       .catch(tellError);
   });
 
-  const shown = useMemo(() => seen(stations ?? [], view.eyes), [stations, view.eyes]);
+  const part = project?.part ?? null;
+  const shown = useMemo(() => seen(stations ?? [], view.eyes, part), [stations, view.eyes, part]);
   const scene = useMemo<Scene>(() => {
     const link = network?.links.find((k) => k.id === view.link);
-    const infos = stationInfos(stations ?? [], shown, view.stations, link);
+    const infos = stationInfos(stations ?? [], shown, view.stations, link, part);
     if (view.step !== "tie" && view.step !== "prove") for (const s of infos) s.sigma = null;
     if (view.placing) for (const s of infos) s.visible = s.id === view.placing.station || s.id === view.placing.a;
     return {
@@ -68,9 +69,9 @@ export function BenchHost({ id }: { id: string }) {
           : strings(network, project, view.link, view.stations),
       dots:
         view.step === "place" || view.step === "tie" || view.step === "prove" || view.target
-          ? dots(sightings ?? [], view.target)
+          ? dots(sightings ?? [], view.target, part)
           : [],
-      box: boxInfo(boxes ?? []),
+      box: boxInfo(boxes ?? [], part),
       colourBy: view.colourBy,
       ground: view.ground,
       slab: view.slab,
@@ -96,6 +97,7 @@ export function BenchHost({ id }: { id: string }) {
     view.tool,
     view.placing,
     view.picks,
+    part,
   ]);
   const now = useRef({ scene, shown });
   now.current = { scene, shown };
@@ -147,6 +149,14 @@ export function BenchHost({ id }: { id: string }) {
     if (stations && tiles) bench.current?.update(scene, UNITS[project?.unit ?? "m"]);
   }, [scene, project?.unit, stations, tiles]);
 
+  const framed = useRef(part);
+  useEffect(() => {
+    if (framed.current !== part && part !== null) {
+      if (framed.current !== null) bench.current?.frame(true); // another part has coordinates of its own
+      framed.current = part;
+    }
+  }, [part, scene]);
+
   const outline = view.outline;
   const lit = outline?.outline;
   useEffect(() => {
@@ -174,7 +184,7 @@ export function BenchHost({ id }: { id: string }) {
     };
   }, [id, stations, key]);
 
-  const placed = (stations ?? []).some((s) => s.pose);
+  const tied = (stations ?? []).some((s) => s.tied);
   return (
     <section
       aria-label="Bench"
@@ -195,7 +205,7 @@ export function BenchHost({ id }: { id: string }) {
           kind={kind}
           rect={rect}
           unit={project?.unit ?? "m"}
-          frame={project?.T_frame_project ?? EYE}
+          frame={project?.T_frame_part ?? EYE}
           last={places[places.length - 1]?.kind === kind}
         />
       ))}
@@ -204,9 +214,9 @@ export function BenchHost({ id }: { id: string }) {
           Drop the E57 files of the stations here. What is in each file is shown before anything is stored.
         </p>
       )}
-      {stations && stations.length > 1 && !placed && !view.placing && view.step !== "bring_in" && (
+      {stations && stations.length > 1 && !tied && !view.placing && view.step !== "bring_in" && (
         <p className="pointer-events-none absolute inset-x-0 bottom-8 text-center text-[13px] text-[#f2efe6]">
-          The stations are not tied yet: the first is shown. Open eyes show others in their own frames.
+          The stations are not tied yet, so they share no coordinates: one is shown. Choose another in the roster.
         </p>
       )}
       {stateOf([...read]) === "loading" && (
@@ -244,7 +254,7 @@ function Readout({ id, high }: { id: string; high: boolean }) {
   const hover = useView((s) => s.hover);
   const drawn = useView((s) => s.drawn);
   const project = useProject(id).data;
-  const at = hover && project ? into(project.T_frame_project, hover) : null;
+  const at = hover && project ? into(project.T_frame_part, hover) : null;
   const unit = project?.unit ?? "m";
   return (
     <div

@@ -5,6 +5,7 @@ import { http, sent } from "../api/client";
 import { cache, tellError, useBin, useProjects } from "../api/queries";
 import { Button, grouped, Pick, Quiet } from "../kit";
 import { confirm } from "../kit/confirm";
+import { UNIT_CHOICES, type Unit } from "../kit/units";
 
 export function Projects({ open }: { open: (id: string) => void }) {
   const { data, error, refetch } = useProjects();
@@ -120,7 +121,7 @@ function Bin() {
 function NewProject({ open }: { open: (id: string) => void }) {
   const [shown, setShown] = useState(false);
   const [name, setName] = useState("");
-  const [unit, setUnit] = useState<"m" | "mm" | "ft">("m");
+  const [unit, setUnit] = useState<Unit>("m");
   async function make() {
     try {
       const { id } = await sent(http.POST("/api/projects", { body: { name, unit } }));
@@ -163,12 +164,8 @@ function NewProject({ open }: { open: (id: string) => void }) {
             <Pick
               label="Lengths are shown in"
               value={unit}
-              onChange={(e) => setUnit(e.target.value as "m")}
-              options={[
-                ["m", "metres"],
-                ["mm", "millimetres"],
-                ["ft", "feet"],
-              ]}
+              onChange={(e) => setUnit(e.target.value as Unit)}
+              options={UNIT_CHOICES}
             />
             <div className="mt-4">
               <Button main type="submit" why={name.trim() ? "" : "a project needs a name"}>

@@ -1,9 +1,9 @@
 /** The roster: stations and targets with their eyes; names are changed in place. */
 import { Eye, EyeOff } from "lucide-react";
-import { useMemo, useRef, useState, type KeyboardEvent } from "react";
+import { Fragment, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { HUES } from "../bench/palette";
-import { http, sent, type Station } from "../api/client";
-import { tellUndoable, useAsk, useSightings, useStations } from "../api/queries";
+import { http, sent, type Project, type Station } from "../api/client";
+import { tellUndoable, useAsk, useProject, useSightings, useStations } from "../api/queries";
 import { Mark } from "../kit";
 import { stateOf, Trouble } from "../kit/await";
 import { confirm } from "../kit/confirm";
@@ -17,7 +17,9 @@ export function Roster({ id }: { id: string }) {
   const { stations: selected, selectStation, eyes, set, target } = useView();
   const [find, setFind] = useState("");
   const [naming, setNaming] = useState<string | null>(null);
-  const shown = useMemo(() => seen(stations ?? [], eyes), [stations, eyes]);
+  const project = useProject(id).data;
+  const part = project?.part ?? null;
+  const shown = useMemo(() => seen(stations ?? [], eyes, part), [stations, eyes, part]);
   const change = useAsk(id, ({ s, ...body }: { s: Station; name?: string; deleted?: true }) =>
     sent(
       http.PATCH("/api/projects/{project_id}/stations/{station_id}", {
@@ -39,8 +41,19 @@ export function Roster({ id }: { id: string }) {
         ),
     });
   const matches = (name: string) => name.toLowerCase().includes(find.trim().toLowerCase());
-  const listed = (stations ?? []).filter((s) => matches(s.name));
-  const targets = [...new Set((sightings ?? []).map((g) => g.target).filter(Boolean))].filter(matches);
+  const groups = grouped(stations ?? [], project?.parts ?? []).map((g) => ({
+    ...g,
+    stations: g.stations.filter((s) => matches(s.name)),
+  }));
+  const listed = groups.flatMap((g) => g.stations);
+  const targets = new Map<string, { name: string; count: number }>();
+  for (const g of sightings ?? [])
+    if (g.target && g.part === part && matches(g.target_name))
+      targets.set(g.target, { name: g.target_name, count: (targets.get(g.target)?.count ?? 0) + 1 });
+  const choose = (s: Station, more: boolean) => {
+    selectStation(s.id, more);
+    if (!more) set({ part: s.part }); // what is chosen is seen
+  };
 
   const list = useRef<HTMLDivElement>(null);
   function onKey(e: KeyboardEvent) {
@@ -51,7 +64,7 @@ export function Roster({ id }: { id: string }) {
     const next = listed[Math.max(0, Math.min(listed.length - 1, at + step))];
     if (step && next) {
       e.preventDefault();
-      selectStation(next.id, e.shiftKey);
+      choose(next, e.shiftKey);
       list.current?.querySelector<HTMLElement>(`[data-id="${next.id}"] button`)?.focus();
     }
     if (e.key === "F2" && listed[at]) setNaming(listed[at].id);
@@ -80,107 +93,161 @@ export function Roster({ id }: { id: string }) {
         {["failed", "old"].includes(stateOf([...asked])) && (
           <Trouble asked={[...asked]} what="stations" old={stateOf([...asked]) === "old"} />
         )}
-        <Head
-          name="Stations"
-          count={stations ? listed.length : null}
-          open={listed.every((s) => shown.has(s.id))}
-          toggle={(on) => set({ eyes: { ...eyes, ...Object.fromEntries(listed.map((s) => [s.id, on])) } })}
-        />
-        <ul>
-          {listed.map((s) => (
-            <li
-              key={s.id}
-              data-station={s.name}
-              data-id={s.id}
-              className={`flex h-[25px] items-center gap-2 px-3 text-[13px] ${selected.includes(s.id) ? "bg-halo" : "hover:bg-card"}`}
-            >
-              <span className="h-2.5 w-2.5 shrink-0 rounded-full" style={{ background: HUES[s.hue % 12] }} />
-              {naming === s.id ? (
-                <input
-                  autoFocus
-                  aria-label={`Name of ${s.name}`}
-                  defaultValue={s.name}
-                  maxLength={300}
-                  className="w-full rounded border border-action bg-card px-1 font-mono"
-                  onBlur={(e) => {
-                    setNaming(null);
-                    if (e.target.value.trim() && e.target.value !== s.name) change.mutate({ s, name: e.target.value });
-                  }}
-                  onKeyDown={(e) => {
-                    e.stopPropagation();
-                    if (e.key === "Enter") e.currentTarget.blur();
-                    if (e.key === "Escape") setNaming(null);
-                  }}
-                />
-              ) : (
-                <>
-                  <button
-                    type="button"
-                    aria-pressed={selected.includes(s.id)}
-                    title={s.pose ? s.status : "not placed"}
-                    className="flex min-w-0 flex-1 cursor-pointer items-center gap-2 text-left"
-                    onClick={(e) => selectStation(s.id, e.ctrlKey || e.shiftKey || e.metaKey)}
-                    onDoubleClick={() => setNaming(s.id)}
-                    onKeyDown={onKey}
-                  >
-                    <span className="flex-1 truncate font-mono">{s.name}</span>
-                    <span className="font-mono text-[12px] text-quiet">{(s.points / 1e6).toFixed(2)} M</span>
-                    <Mark status={s.status} />
-                    <span className="sr-only">{s.pose ? s.status : "not placed"}</span>
-                  </button>
-                  <button
-                    type="button"
-                    aria-label={`${shown.has(s.id) ? "Hide" : "Show"} ${s.name}`}
-                    className="cursor-pointer text-quiet"
-                    onClick={() => set({ eyes: { ...eyes, [s.id]: !shown.has(s.id) } })}
-                  >
-                    {shown.has(s.id) ? <Eye size={14} /> : <EyeOff size={14} className="opacity-50" />}
-                  </button>
-                </>
-              )}
-            </li>
-          ))}
-        </ul>
+        {stations?.length === 0 && <Head name="Stations" count={0} />}
+        {groups.map((g) => (
+          <Fragment key={g.id}>
+            <Head
+              name={g.name}
+              count={g.stations.length}
+              here={groups.length > 1 && g.part !== null && g.part === part}
+              show={
+                g.part !== null && groups.length > 1 ? () => set({ part: g.part, stations: [], link: null }) : undefined
+              }
+              open={g.stations.every((s) => shown.has(s.id))}
+              toggle={
+                g.part === part
+                  ? (on) => set({ eyes: { ...eyes, ...Object.fromEntries(g.stations.map((s) => [s.id, on])) } })
+                  : undefined
+              }
+            />
+            <ul aria-label={g.name}>
+              {g.stations.map((s) => (
+                <li
+                  key={s.id}
+                  data-station={s.name}
+                  data-id={s.id}
+                  className={`flex h-[25px] items-center gap-2 px-3 text-[13px] ${selected.includes(s.id) ? "bg-halo" : "hover:bg-card"}`}
+                >
+                  <span className="h-2.5 w-2.5 shrink-0 rounded-full" style={{ background: HUES[s.hue % 12] }} />
+                  {naming === s.id ? (
+                    <input
+                      autoFocus
+                      aria-label={`Name of ${s.name}`}
+                      defaultValue={s.name}
+                      maxLength={300}
+                      className="w-full rounded border border-action bg-card px-1 font-mono"
+                      onBlur={(e) => {
+                        setNaming(null);
+                        if (e.target.value.trim() && e.target.value !== s.name)
+                          change.mutate({ s, name: e.target.value });
+                      }}
+                      onKeyDown={(e) => {
+                        e.stopPropagation();
+                        if (e.key === "Enter") e.currentTarget.blur();
+                        if (e.key === "Escape") setNaming(null);
+                      }}
+                    />
+                  ) : (
+                    <>
+                      <button
+                        type="button"
+                        aria-pressed={selected.includes(s.id)}
+                        title={s.tied ? s.status : "not tied"}
+                        className="flex min-w-0 flex-1 cursor-pointer items-center gap-2 text-left"
+                        onClick={(e) => choose(s, e.ctrlKey || e.shiftKey || e.metaKey)}
+                        onDoubleClick={() => setNaming(s.id)}
+                        onKeyDown={onKey}
+                      >
+                        <span className="flex-1 truncate font-mono">{s.name}</span>
+                        <span className="font-mono text-[12px] text-quiet">{(s.points / 1e6).toFixed(2)} M</span>
+                        <Mark status={s.status} />
+                        <span className="sr-only">{s.tied ? s.status : "not tied"}</span>
+                      </button>
+                      <button
+                        type="button"
+                        aria-label={`${shown.has(s.id) ? "Hide" : "Show"} ${s.name}`}
+                        className="cursor-pointer text-quiet"
+                        onClick={() =>
+                          s.part === part
+                            ? set({ eyes: { ...eyes, [s.id]: !shown.has(s.id) } })
+                            : set({ part: s.part, eyes: { ...eyes, [s.id]: true } })
+                        }
+                      >
+                        {shown.has(s.id) ? <Eye size={14} /> : <EyeOff size={14} className="opacity-50" />}
+                      </button>
+                    </>
+                  )}
+                </li>
+              ))}
+            </ul>
+          </Fragment>
+        ))}
         {stations?.length === 0 && (
           <p className="px-3 text-[13px] text-quiet">Stations appear here as they are brought in.</p>
         )}
-        {targets.length > 0 && <Head name="Targets" count={targets.length} />}
-        {targets.map((t) => {
-          const own = (sightings ?? []).filter((g) => g.target === t);
-          return (
-            <button
-              type="button"
-              key={t}
-              aria-pressed={target === t}
-              className={`flex h-[25px] w-full cursor-pointer items-center gap-2 px-3 text-left text-[13px] ${target === t ? "bg-halo" : "hover:bg-card"}`}
-              onClick={() => set({ target: t, stations: [], link: null })}
-            >
-              <span className="h-2.5 w-2.5 shrink-0 rounded-full border border-quiet" />
-              <span className="flex-1 truncate font-mono">{t}</span>
-              <span className="font-mono text-[12px] text-quiet">{own.length} x seen</span>
-            </button>
-          );
-        })}
+        {targets.size > 0 && <Head name="Targets" count={targets.size} />}
+        {[...targets].map(([t, { name, count }]) => (
+          <button
+            type="button"
+            key={t}
+            aria-pressed={target === t}
+            className={`flex h-[25px] w-full cursor-pointer items-center gap-2 px-3 text-left text-[13px] ${target === t ? "bg-halo" : "hover:bg-card"}`}
+            onClick={() => set({ target: t, stations: [], link: null })}
+          >
+            <span className="h-2.5 w-2.5 shrink-0 rounded-full border border-quiet" />
+            <span className="flex-1 truncate font-mono">{name}</span>
+            <span className="font-mono text-[12px] text-quiet">{count} x seen</span>
+          </button>
+        ))}
       </div>
     </aside>
   );
 }
 
+interface Shown {
+  id: string;
+  name: string;
+  part: string | null; // null: stations that share coordinates with nobody
+  stations: Station[];
+}
+/** Parts of the network as groups, the largest first, then what is not tied yet. */
+function grouped(stations: Station[], parts: Project["parts"]): Shown[] {
+  const tied = parts.filter((p) => p.stations.length > 1);
+  const out: Shown[] = tied.map((p) => ({
+    id: p.id,
+    name: tied.length > 1 ? p.name : "Stations",
+    part: p.id,
+    stations: stations.filter((s) => s.part === p.id),
+  }));
+  const alone = stations.filter((s) => !tied.some((p) => p.id === s.part));
+  if (alone.length) out.push({ id: "alone", name: out.length ? "Not tied" : "Stations", part: null, stations: alone });
+  return out;
+}
+
 function Head({
   name,
   count,
+  here,
+  show,
   open,
   toggle,
 }: {
   name: string;
   count: number | null;
+  here?: boolean;
+  show?: () => void;
   open?: boolean;
   toggle?: (on: boolean) => void;
 }) {
   return (
     <div className="flex items-center gap-2 px-3 pt-2 pb-1 text-[13px]">
-      <span className="font-semibold">{name}</span>
-      <span className="flex-1 text-quiet">{count}</span>
+      {show ? (
+        <button
+          type="button"
+          aria-pressed={here}
+          title={here ? "This part is in view" : "Show this part"}
+          className={`cursor-pointer font-semibold ${here ? "" : "underline decoration-dotted underline-offset-2"}`}
+          onClick={show}
+        >
+          {name}
+        </button>
+      ) : (
+        <span className="font-semibold">{name}</span>
+      )}
+      <span className="flex-1 text-quiet">
+        {count}
+        {here ? " · in view" : ""}
+      </span>
       {toggle && count !== null && count > 0 && (
         <button
           type="button"

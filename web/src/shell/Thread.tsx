@@ -4,6 +4,7 @@ import { Popover } from "radix-ui";
 import { http, sent, type Job, type Project } from "../api/client";
 import { unwind, useAsk, useJobs, useProject } from "../api/queries";
 import { Button, Field, grouped, Hint, Pick } from "../kit";
+import { UNIT_CHOICES, UNITS, type Unit } from "../kit/units";
 import { useView } from "../kit/view";
 import { JobLine } from "../parts/JobLine";
 import { STEPS } from "./steps";
@@ -130,7 +131,7 @@ function JobsChip({ id }: { id: string }) {
 }
 
 function Coordinates({ project }: { project: Project }) {
-  const change = useAsk(project.id, (body: { frame?: string; unit?: "m" | "mm" | "ft"; name?: string }) =>
+  const change = useAsk(project.id, (body: { frame?: string; unit?: Unit; name?: string }) =>
     sent(
       http.PATCH("/api/projects/{project_id}", {
         params: { path: { project_id: project.id } },
@@ -142,7 +143,7 @@ function Coordinates({ project }: { project: Project }) {
     <Popover.Root>
       <Popover.Trigger className="max-w-28 cursor-pointer truncate rounded border border-rule bg-card px-2 py-1 font-mono text-[12px]">
         <span className="sr-only">Coordinates and unit: </span>
-        {project.frame_name} · {project.unit}
+        {project.frame_name} · {UNITS[project.unit].name}
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
@@ -155,17 +156,15 @@ function Coordinates({ project }: { project: Project }) {
             label="Coordinates"
             value={project.frame}
             onChange={(e) => change.mutate({ frame: e.target.value })}
-            options={project.frames.map((f) => [f.id, f.kind === "grid" ? `grid ${f.name}` : f.name])}
+            options={project.frames
+              .filter((f) => f.kind === "project" || f.part === project.part)
+              .map((f) => [f.id, (f.kind === "grid" ? `grid ${f.name}` : f.name) + (f.old ? ", out of date" : "")])}
           />
           <Pick
             label="Lengths in"
             value={project.unit}
-            onChange={(e) => change.mutate({ unit: e.target.value as "m" })}
-            options={[
-              ["m", "metres"],
-              ["mm", "millimetres"],
-              ["ft", "feet"],
-            ]}
+            onChange={(e) => change.mutate({ unit: e.target.value as Unit })}
+            options={UNIT_CHOICES}
           />
           <Field
             label="Name"

@@ -1,20 +1,23 @@
 import { describe, expect, test } from "vitest";
 import type { Link, Network, Project, Sighting, Station } from "../api/client";
-import { boxInfo, dots, seen, strings } from "./scene";
+import { boxInfo, dots, seen, stationInfos, strings } from "./scene";
 
-const station = (id: string, pose: number[] | null = null, part = 0) => ({ id, pose, part }) as Station;
+const station = (id: string, part: string) => ({ id, part, pose: POSE, tied: true }) as unknown as Station;
 const POSE = Array.from({ length: 16 }, (_, k) => Number(k % 5 === 0));
 
 describe("which stations are shown", () => {
-  test("the first alone, until some are placed", () =>
-    expect([...seen([station("a"), station("b")], {})]).toEqual(["a"]));
-  test("then all placed ones of the main part", () =>
-    expect([...seen([station("a", POSE), station("b", POSE, 1), station("c", POSE), station("d")], {})]).toEqual([
-      "a",
-      "c",
-    ]));
-  test("and what somebody switched stays as it was switched", () =>
-    expect([...seen([station("a", POSE), station("b")], { a: false, b: true })]).toEqual(["b"]));
+  const all = [station("a", "P"), station("b", "Q"), station("c", "Q"), station("d", "R")];
+  test("those of the largest part, until another is in view", () => {
+    expect([...seen(all, {})]).toEqual(["b", "c"]);
+    expect([...seen(all, {}, "P")]).toEqual(["a"]);
+    expect([...seen(all, {}, "gone")]).toEqual(["b", "c"]);
+  });
+  test("and never two parts at once, whatever eyes are open", () =>
+    expect([...seen(all, { a: true, b: false, d: true }, "Q")]).toEqual(["c"]));
+  test("lamps of other parts have no place in the picture", () => {
+    const infos = stationInfos(all, seen(all, {}), [], undefined, null);
+    expect(infos.map((s) => s.pose !== null)).toEqual([false, true, true, false]);
+  });
 });
 
 describe("links as strings", () => {
@@ -42,17 +45,25 @@ describe("links as strings", () => {
   test("there are none before the network is there", () => expect(strings(undefined, undefined, null, [])).toEqual([]));
 });
 
-test("a target is one dot however often it was seen, and none without a place", () => {
-  const sighting = (target: string, position: number[] | null) => ({ target, position }) as Sighting;
+test("a target is one dot however often it was seen, in the part that is in view", () => {
+  const sighting = (target: string | null, part: string, position: number[]) =>
+    ({ target, target_name: `${target} of ${part}`, part, position }) as Sighting;
   const found = dots(
-    [sighting("T1", [1, 2, 3]), sighting("T1", [1, 2, 3.001]), sighting("T2", null), sighting("", [0, 0, 0])],
+    [
+      sighting("T1", "P", [1, 2, 3]),
+      sighting("T1", "P", [1, 2, 3.001]),
+      sighting("T1", "Q", [9, 9, 9]),
+      sighting(null, "P", [0, 0, 0]),
+    ],
     "T1",
+    "P",
   );
-  expect(found).toEqual([{ at: [1, 2, 3], label: "T1", selected: true }]);
+  expect(found).toEqual([{ at: [1, 2, 3], label: "T1 of P", selected: true }]);
 });
 
-test("only a crop box that is on crops", () => {
+test("only a crop box that is on, and of the part in view, crops", () => {
   const box = { centre: [0, 0, 0], half: [1, 1, 1], yaw: 0.2 };
-  expect(boxInfo([{ ...box, active: false } as never])).toBeNull();
-  expect(boxInfo([{ ...box, active: true } as never])).toEqual(box);
+  expect(boxInfo([{ ...box, active: false, part: "P" } as never], "P")).toBeNull();
+  expect(boxInfo([{ ...box, active: true, part: "Q" } as never], "P")).toBeNull();
+  expect(boxInfo([{ ...box, active: true, part: "P" } as never], "P")).toEqual(box);
 });

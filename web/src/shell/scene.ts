@@ -37,12 +37,19 @@ export function rects(kinds: PaneKind[], w: number, h: number): { kind: PaneKind
 export const tilesOf = (project: string) => (tile: { station: string; first: number }, signal?: AbortSignal) =>
   bytes(`/api/projects/${project}/stations/${tile.station}/tiles/${tile.first}`, signal);
 
-/** Stations with an open eye: those somebody switched, else all placed ones of the main part, else the first. */
-export function seen(stations: Station[], eyes: Record<string, boolean>): Set<string> {
-  const placed = stations.filter((s) => s.pose && s.part === 0);
-  const first = placed.length ? placed : stations.slice(0, 1);
-  const usual = new Set(first.map((s) => s.id));
-  return new Set(stations.filter((s) => eyes[s.id] ?? usual.has(s.id)).map((s) => s.id));
+/** The part that is shown first: the largest. */
+export function mainPart(stations: Station[]): string | null {
+  const size = new Map<string | null, number>();
+  for (const s of stations) size.set(s.part, (size.get(s.part) ?? 0) + 1);
+  let best: string | null = null;
+  for (const [part, n] of size) if (n > (size.get(best) ?? 0)) best = part;
+  return best;
+}
+
+/** Stations of the part in view (else of the largest) whose eye nobody closed: two parts never share a picture. */
+export function seen(stations: Station[], eyes: Record<string, boolean>, part: string | null = null): Set<string> {
+  const shown = part && stations.some((s) => s.part === part) ? part : mainPart(stations);
+  return new Set(stations.filter((s) => s.part === shown && (eyes[s.id] ?? true)).map((s) => s.id));
 }
 
 export function stationInfos(
@@ -50,13 +57,15 @@ export function stationInfos(
   shown: Set<string>,
   selected: string[],
   link: { a: string; b: string } | undefined,
+  part: string | null = null,
 ): StationInfo[] {
+  part ??= mainPart(stations);
   return stations.map((s) => ({
     id: s.id,
     name: s.name,
     hue: s.hue,
-    pose: s.pose,
-    sigma: s.pose ? s.sigma_position_mm : null,
+    pose: s.part === part ? s.pose : null,
+    sigma: s.tied ? s.sigma_position_mm : null,
     visible: shown.has(s.id),
     selected: selected.includes(s.id) || link?.a === s.id || link?.b === s.id,
   }));
@@ -82,15 +91,15 @@ export function strings(
     }));
 }
 
-export function dots(sightings: Sighting[], target: string | null): DotInfo[] {
+export function dots(sightings: Sighting[], target: string | null, part: string | null): DotInfo[] {
   const out = new Map<string, DotInfo>();
   for (const g of sightings)
-    if (g.target && g.position && !out.has(g.target))
-      out.set(g.target, { at: g.position, label: g.target, selected: g.target === target });
+    if (g.target && g.part === part && !out.has(g.target))
+      out.set(g.target, { at: g.position, label: g.target_name, selected: g.target === target });
   return [...out.values()];
 }
 
-export function boxInfo(boxes: Box[]): BoxInfo | null {
-  const b = boxes.find((x) => x.active);
+export function boxInfo(boxes: Box[], part: string | null): BoxInfo | null {
+  const b = boxes.find((x) => x.active && x.part === part);
   return b ? { centre: b.centre, half: b.half, yaw: b.yaw } : null;
 }

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Path, Query
+from fastapi import APIRouter, Depends, Path, Query
 
 from .. import schemas as x
+from ..who import who
 
-V = Annotated[int | None, Query(ge=0, le=2**31 - 1, description="the version that whoever asks has before them")]
+V = Annotated[int, Query(ge=0, le=2**31 - 1, description="the version that whoever asks has before them")]
 P = Annotated[str, Path(pattern=r"^[0-9a-f]{32}$")]
+Part = Annotated[
+    str | None, Query(pattern=r"^[0-9a-f]{32}$", description="the part of the network that is meant; else the one that is shown first")
+]
 ERRORS: dict[int | str, dict[str, Any]] = {
     k: {"model": x.Problem, "description": d}
     for k, d in (
@@ -25,4 +29,4 @@ BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-
 
 
 def router() -> APIRouter:
-    return APIRouter(prefix="/api", responses=ERRORS)
+    return APIRouter(prefix="/api", responses=ERRORS, dependencies=[Depends(who)])

@@ -8,10 +8,9 @@ from typing import Annotated
 from fastapi import Query, Request
 
 from ...core.errors import BadInput
+from ...site.common import get_project
 from ...steps.bring_in import stations, uploads
-from ...steps.common import get_project
 from ...store import db
-from ...store.models import Original
 from .. import schemas as x
 from .base import P, router
 
@@ -20,9 +19,7 @@ api = router()
 
 @api.post("/projects/{project_id}/uploads", operation_id="begin_upload", status_code=201)
 def begin_upload(project_id: P, body: x.UploadIn) -> x.UploadOut:
-    original = uploads.begin(project_id, body.name, body.size, body.sha256)
-    with db.session() as s:
-        return x.UploadOut.model_validate(s.get_one(Original, original))
+    return x.UploadOut.model_validate(uploads.get(uploads.begin(project_id, body.name, body.size, body.sha256)))
 
 
 @api.get("/projects/{project_id}/uploads", operation_id="list_unfinished_uploads")

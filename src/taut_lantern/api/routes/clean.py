@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from sqlalchemy import select
-
+from ...site.common import get_project
 from ...steps.clean import edits
-from ...steps.common import get_project
 from ...store import db
-from ...store.models import CropBox, Edit
 from .. import schemas as x
-from .base import P, V, router
+from .base import P, Part, V, router
 
 api = router()
 
@@ -25,9 +22,7 @@ def delete_in_lasso(project_id: P, body: x.LassoIn) -> x.LassoOut:
 def list_edits(project_id: P) -> list[x.EditOut]:
     with db.session() as s:
         get_project(s, project_id)
-        return [
-            x.EditOut.model_validate(e) for e in s.scalars(select(Edit).where(Edit.project_id == project_id).order_by(Edit.place.desc()))
-        ]
+        return [x.EditOut.model_validate(e) for e in edits.list_edits(s, project_id)]
 
 
 @api.patch("/projects/{project_id}/edits/{edit_id}", operation_id="switch_edit")
@@ -40,27 +35,25 @@ def switch_edit(project_id: P, edit_id: P, body: x.EditPatch) -> x.Said:
 def list_boxes(project_id: P) -> list[x.BoxOut]:
     with db.session() as s:
         get_project(s, project_id)
-        return [
-            x.BoxOut.model_validate(b) for b in s.scalars(select(CropBox).where(CropBox.project_id == project_id).order_by(CropBox.name))
-        ]
+        return [x.BoxOut(**b) for b in edits.list_boxes(s, project_id)]
 
 
 @api.get("/projects/{project_id}/boxes/proposal", operation_id="propose_box")
-def propose_box(project_id: P) -> x.BoxProposal:
-    return x.BoxProposal(**edits.propose_box(project_id))  # type: ignore[arg-type]
+def propose_box(project_id: P, part: Part = None) -> x.BoxProposal:
+    return x.BoxProposal(**edits.propose_box(project_id, part))  # type: ignore[arg-type]
 
 
 @api.post("/projects/{project_id}/boxes", operation_id="make_box", status_code=201)
 def make_box(project_id: P, body: x.BoxIn) -> x.Made:
-    return x.Made(id=edits.set_box(project_id, body.name, body.centre, body.half, body.yaw, active=body.active))
+    return x.Made(id=edits.set_box(project_id, body.name, body.centre, body.half, body.yaw, active=body.active, part_id=body.part))
 
 
 @api.put("/projects/{project_id}/boxes/{box_id}", operation_id="change_box")
-def change_box(project_id: P, box_id: P, body: x.BoxIn) -> x.Made:
+def change_box(project_id: P, box_id: P, body: x.BoxPatch) -> x.Made:
     return x.Made(id=edits.set_box(project_id, body.name, body.centre, body.half, body.yaw, box_id, body.version, body.active))
 
 
 @api.delete("/projects/{project_id}/boxes/{box_id}", operation_id="remove_box")
-def remove_box(project_id: P, box_id: P, version: V = None) -> x.Said:
+def remove_box(project_id: P, box_id: P, version: V) -> x.Said:
     edits.remove_box(project_id, box_id, version)
     return x.Said(message="removed")

@@ -4,13 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
 from fastapi import Response
 
-from ...steps.common import heavy, owned
 from ...steps.draw import sections
 from ...store import db
-from ...store.models import Section
 from .. import schemas as x
 from .base import BINARY, P, V, router
 
@@ -32,13 +29,13 @@ def make_section(project_id: P, body: x.SectionIn) -> x.Made:
             params["height"] = body.height
         else:
             above = 1.2 if body.above_floor is None else body.above_floor
-            params["height"] = sections.floor_height(project_id) + above
+            params["height"] = sections.floor_height(project_id, body.part) + above
             name = name or f"Plan {above:.2f} m above floor"
-    return x.Made(id=sections.make_section(project_id, body.kind, params, name))
+    return x.Made(id=sections.make_section(project_id, body.kind, params, name, body.part))
 
 
 @api.delete("/projects/{project_id}/sections/{section_id}", operation_id="delete_section")
-def delete_section(project_id: P, section_id: P, version: V = None) -> x.Said:
+def delete_section(project_id: P, section_id: P, version: V) -> x.Said:
     sections.delete_section(project_id, section_id, version)
     return x.Said(message="deleted")
 
@@ -46,10 +43,7 @@ def delete_section(project_id: P, section_id: P, version: V = None) -> x.Said:
 @api.get("/projects/{project_id}/sections/{section_id}/points", operation_id="get_slab", response_class=Response, responses=BINARY)
 def get_slab(project_id: P, section_id: P) -> Response:
     """12 bytes a point: float32 along, across of all points, then rgb and intensity bytes of all."""
-    with heavy(), db.snapshot() as s:
-        section = owned(s, Section, project_id, section_id, "section")
-        points, colour, counts = sections.slab_points(s, project_id, section)
-    body = np.ascontiguousarray(points[:, :2].astype(np.float32)).tobytes() + colour.tobytes()
+    body, counts = sections.slab_bytes(project_id, section_id)
     return Response(
         body,
         media_type="application/octet-stream",

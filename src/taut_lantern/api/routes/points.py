@@ -6,15 +6,13 @@ import json
 from typing import Annotated
 
 from fastapi import Path, Response
-from sqlalchemy import func, select
 
 from ...core.errors import NotFound
+from ...site.common import get_project, stations_of
 from ...steps.bring_in import stations
 from ...steps.clean import edits
-from ...steps.common import get_project, stations_of
 from ...store import db
-from ...store.models import Edit, EditDelta, Project, SolutionRow, Station, TileRow
-from ...store.tiles import for_browser, tiles_of
+from ...store.tiles import for_browser, tile_of, tiles_of
 from .. import schemas as x
 from .base import BINARY, P, router
 
@@ -24,42 +22,7 @@ api = router()
 @api.get("/projects/{project_id}/stations", operation_id="list_stations")
 def list_stations(project_id: P) -> list[x.StationOut]:
     with db.session() as s:
-        get_project(s, project_id)
-        row = s.get(SolutionRow, project_id)
-        known = row.data.get("stations", {}) if row else {}
-        marked: dict[str, int] = {
-            k: int(n)
-            for k, n in s.execute(
-                select(EditDelta.station_id, func.sum(EditDelta.count))
-                .join(Edit, Edit.id == EditDelta.edit_id)
-                .where(Edit.project_id == project_id, Edit.active)
-                .group_by(EditDelta.station_id)
-            )
-        }
-        out = []
-        for st in stations_of(s, project_id):
-            own = known.get(st.id, {"status": "loose", "part": 0, "sigma_position_mm": None, "links": 0})
-            out.append(
-                x.StationOut(
-                    id=st.id,
-                    version=st.version,
-                    name=st.name,
-                    points=st.points,
-                    has_rgb=st.has_rgb,
-                    has_intensity=st.has_intensity,
-                    low=st.low,
-                    high=st.high,
-                    hue=st.hue,
-                    pose=st.pose,
-                    report=st.report,
-                    status=own["status"],
-                    part=own["part"],
-                    sigma_position_mm=own["sigma_position_mm"],
-                    links=own["links"],
-                    marked=marked.get(st.id, 0),
-                )
-            )
-        return out
+        return [x.StationOut(**row) for row in stations.list_stations(s, project_id)]
 
 
 @api.patch("/projects/{project_id}/stations/{station_id}", operation_id="change_station")
@@ -84,9 +47,7 @@ def get_tile(project_id: P, station_id: P, first: Annotated[int, Path(ge=0, le=2
     """16 bytes a point: float32 x, y, z of all points (station frame), then rgb and intensity bytes of all. A tile is named
     by its station and its first point: nothing else is ever found at its address."""
     with db.session() as s:
-        q = select(TileRow.first, TileRow.count, TileRow.data).join(Station, Station.id == TileRow.station_id)
-        q = q.join(Project, Project.id == Station.project_id)
-        row = s.execute(q.where(Project.id == project_id, Station.id == station_id, TileRow.first == first)).first()
+        row = tile_of(s, project_id, station_id, first)
     if row is None:
         raise NotFound("this tile does not exist", subject=str(first), remedy="reload the project")
     return Response(

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from fastapi.responses import StreamingResponse
-from sqlalchemy import func, select
+from typing import Annotated
 
-from ...core.errors import BadInput, NotFound
+from fastapi import Query
+from fastapi.responses import StreamingResponse
+
 from ...formats import sealed
-from ...steps import projects
-from ...steps.common import get_project, owned
-from ...store import db, journal, queue
-from ...store.models import Job
+from ...steps import jobs, projects
+from ...store import db, queue
 from .. import schemas as x
 from ..events import hub
 from .base import P, router
 
+Limit = Annotated[int, Query(ge=1, le=300)]
+Before = Annotated[int | None, Query(ge=1, le=2**62)]
 api = router()
 
 
@@ -67,9 +68,7 @@ def delete_for_good(project_id: P) -> x.Said:
 
 @api.get("/health", operation_id="get_health")
 def get_health() -> x.HealthOut:
-    with db.session() as s:
-        waiting = s.scalar(select(func.count(Job.id)).where(Job.state == "waiting")) or 0
-    return x.HealthOut(database=True, workers=queue.workers(), waiting=waiting, sealed=list(sealed.measures()))
+    return x.HealthOut(database=True, workers=queue.workers(), waiting=jobs.waiting(), sealed=list(sealed.measures()))
 
 
 @api.post("/projects/{project_id}/undo", operation_id="undo")
@@ -84,8 +83,9 @@ def redo(project_id: P, body: x.Entry) -> x.Said:
 
 
 @api.get("/projects/{project_id}/journal", operation_id="list_journal")
-def list_journal(project_id: P) -> list[x.JournalOut]:
-    return [x.JournalOut.model_validate(j) for j in projects.journal_of(project_id)]
+def list_journal(project_id: P, before: Before = None, limit: Limit = 100) -> list[x.JournalOut]:
+    """The latest lines first; ``before``: only those older than this line, for the next page."""
+    return [x.JournalOut.model_validate(j) for j in projects.journal_of(project_id, before, limit)]
 
 
 @api.get("/projects/{project_id}/events", operation_id="listen", response_class=StreamingResponse, include_in_schema=False)
@@ -94,34 +94,16 @@ async def listen(project_id: P) -> StreamingResponse:
 
 
 @api.get("/projects/{project_id}/jobs", operation_id="list_jobs")
-def list_jobs(project_id: P) -> list[x.JobOut]:
-    with db.session() as s:
-        get_project(s, project_id)
-        return [
-            x.JobOut.model_validate(j)
-            for j in s.scalars(select(Job).where(Job.project_id == project_id).order_by(Job.created_at.desc()).limit(200))
-        ]
+def list_jobs(project_id: P, limit: Limit = 100) -> list[x.JobOut]:
+    """What is under way or waits, all of it, then the latest that ended."""
+    return [x.JobOut.model_validate(j) for j in jobs.list_jobs(project_id, limit)]
 
 
 @api.post("/projects/{project_id}/jobs/{job_id}/cancel", operation_id="cancel_job")
 def cancel_job(project_id: P, job_id: P) -> x.JobOut:
-    with db.session() as s:
-        job = s.scalar(select(Job).where(Job.id == job_id, Job.project_id == project_id).with_for_update())
-        if job is None:
-            raise NotFound("this job does not exist", subject=job_id, remedy="reload the project")
-        if job.state in queue.LIVE:
-            queue.cancel(s, job)
-        return x.JobOut.model_validate(job)
+    return x.JobOut.model_validate(jobs.cancel(project_id, job_id))
 
 
 @api.post("/projects/{project_id}/jobs/{job_id}/retry", operation_id="retry_job", status_code=202)
 def retry_job(project_id: P, job_id: P) -> x.Started:
-    with db.session() as s:
-        journal.locked_project(s, project_id)  # two who ask at once start it once
-        job = owned(s, Job, project_id, job_id, "job")
-        if job.state not in ("failed", "cancelled"):
-            raise BadInput("only a failed or cancelled job can be started again", subject=job.title, remedy="wait until it has ended")
-        q = select(Job.id).where(Job.project_id == project_id, Job.kind == job.kind, Job.state.in_(queue.LIVE), Job.params == job.params)
-        if (running := s.scalar(q.limit(1))) is not None:
-            return x.Started(jobs=[running])
-        return x.Started(jobs=[queue.enqueue(s, project_id, job.kind, job.title, **job.params).id])
+    return x.Started(jobs=[jobs.retry(project_id, job_id)])

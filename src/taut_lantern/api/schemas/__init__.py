@@ -2,17 +2,31 @@
 
 from .base import FindingOut, Made, Model, Out, Problem, Said, Started
 from .bring_in import BringIn, ErrorOut, OriginalOut, ScanReading, StationOut, StationPatch, TileOut, Unfinished, UploadIn, UploadOut
-from .clean import BoxIn, BoxOut, BoxProposal, EditOut, EditPatch, LassoIn, LassoOut
+from .clean import BoxIn, BoxOut, BoxPatch, BoxProposal, EditOut, EditPatch, LassoIn, LassoOut
 from .draw import SectionIn, SectionOut, TraceIn, TraceOut, TracePatch
 from .hand_over import DeliveryIn, DeliveryOut
-from .place import ControlOut, ControlPatch, ControlPointOut, ControlPreview, ControlPreviewPoint, ControlText, SquareIn, SquareOut
-from .project import Binned, Entry, Frame, HealthOut, JobOut, JournalOut, KnotOut, ProjectCard, ProjectIn, ProjectOut, ProjectPatch
-from .tie import LinkOut, NetworkOut, PairIn, SightingOut, SightingPatch, SpheresIn, Used
+from .place import (
+    ControlOut,
+    ControlPatch,
+    ControlPointOut,
+    ControlPreview,
+    ControlPreviewPoint,
+    ControlText,
+    FramePatch,
+    Placed,
+    Renew,
+    SquareIn,
+    SquareOut,
+    TargetName,
+)
+from .project import Binned, Entry, Frame, HealthOut, JobOut, JournalOut, KnotOut, PartOut, ProjectCard, ProjectIn, ProjectOut, ProjectPatch
+from .tie import LinkOut, NetworkOut, NetworkPart, PairIn, Rename, SightingOut, SightingPatch, SpheresIn, TargetOut, Used
 
 __all__ = [
     "Binned",
     "BoxIn",
     "BoxOut",
+    "BoxPatch",
     "BoxProposal",
     "BringIn",
     "ControlOut",
@@ -29,6 +43,7 @@ __all__ = [
     "ErrorOut",
     "FindingOut",
     "Frame",
+    "FramePatch",
     "HealthOut",
     "JobOut",
     "JournalOut",
@@ -39,14 +54,19 @@ __all__ = [
     "Made",
     "Model",
     "NetworkOut",
+    "NetworkPart",
     "OriginalOut",
     "Out",
     "PairIn",
+    "PartOut",
+    "Placed",
     "Problem",
     "ProjectCard",
     "ProjectIn",
     "ProjectOut",
     "ProjectPatch",
+    "Rename",
+    "Renew",
     "Said",
     "ScanReading",
     "SectionIn",
@@ -59,6 +79,8 @@ __all__ = [
     "Started",
     "StationOut",
     "StationPatch",
+    "TargetName",
+    "TargetOut",
     "TileOut",
     "TraceIn",
     "TraceOut",

@@ -9,6 +9,8 @@ from pydantic import BaseModel, ConfigDict, Field, FiniteFloat
 Id = Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")]
 Text = Annotated[str, Field(min_length=1, max_length=300)]
 Number = Annotated[FiniteFloat, Field(ge=-1e9, le=1e9)]
+Version = Annotated[int, Field(ge=0, le=2**31 - 1, description="of the row as whoever asks has it before them")]
+Unit = Literal["m", "mm", "ft", "us_ft"]
 Status = Literal["taut", "slack", "parted", "loose"]
 
 

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, FiniteFloat
 
-from .base import Id, Model, Out, Status, Text
+from .base import Id, Model, Out, Status, Text, Unit, Version
 
 
 class UploadIn(Model):
@@ -70,7 +70,7 @@ class BringIn(Model):
     originals: Annotated[list[Id], Field(min_length=1, max_length=500)]
     min_range: Annotated[FiniteFloat, Field(ge=0, le=5000)] = 0.4
     max_range: Annotated[FiniteFloat, Field(gt=0, le=5000)] = 200.0
-    unit: Literal["m", "mm", "ft", "us_ft"] = "m"
+    unit: Unit = "m"
 
 
 class StationOut(Out):
@@ -83,17 +83,18 @@ class StationOut(Out):
     low: list[float]
     high: list[float]
     hue: int
-    pose: list[float] | None
+    pose: list[float]  # T_part_station
+    tied: bool  # its part holds other stations too
     report: dict[str, Any]
     status: Status
-    part: int
-    sigma_position_mm: list[float] | None
+    part: str | None
+    sigma_position_mm: list[float] | None  # in the coordinates of its part that are in use
     links: int
     marked: int
 
 
 class StationPatch(Model):
-    version: int | None = Field(None, ge=0, le=2**31 - 1)
+    version: Version
     name: Text | None = None
     deleted: Literal[True] | None = None
 

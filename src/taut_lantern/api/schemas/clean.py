@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from .base import Id, Model, Number, Out
+from .base import Id, Model, Number, Out, Version
 
 
 class LassoIn(Model):
@@ -34,7 +34,7 @@ class EditOut(Out):
 
 class EditPatch(Model):
     active: bool
-    version: int | None = Field(None, ge=0, le=2**31 - 1)
+    version: Version
 
 
 class BoxIn(Model):
@@ -43,12 +43,17 @@ class BoxIn(Model):
     half: Annotated[list[Number], Field(min_length=3, max_length=3)]
     yaw: Number = 0.0
     active: bool = True
-    version: int | None = Field(None, ge=0, le=2**31 - 1)
+    part: Id | None = None  # None: the part that is shown first
+
+
+class BoxPatch(BoxIn):
+    version: Version
 
 
 class BoxOut(Out):
     id: str
     version: int
+    part: str | None
     name: str
     centre: list[float]
     half: list[float]

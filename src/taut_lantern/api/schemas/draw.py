@@ -6,12 +6,13 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, FiniteFloat
 
-from .base import Model, Number, Out
+from .base import Id, Model, Number, Out, Version
 
 
 class SectionIn(Model):
     kind: Literal["plan", "upright"]
     name: Annotated[str, Field(max_length=120)] = ""
+    part: Id | None = None  # None: the part that is shown first
     height: Number | None = None
     above_floor: Number | None = None
     a: Annotated[list[Number], Field(min_length=2, max_length=2)] | None = None
@@ -38,7 +39,8 @@ class SectionOut(Out):
     name: str
     kind: str
     params: dict[str, Any]
-    T_section_project: list[float]
+    part: str | None
+    T_section_part: list[float]
     traces: list[TraceOut]
 
 
@@ -50,6 +52,6 @@ class TraceIn(Model):
 
 
 class TracePatch(Model):
-    version: int | None = Field(None, ge=0, le=2**31 - 1)
+    version: Version
     state: Literal["accepted", "found", "rejected"] | None = None
     layer: Annotated[str, Field(min_length=1, max_length=60)] | None = None

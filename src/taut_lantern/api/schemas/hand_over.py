@@ -7,14 +7,15 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from .base import Id, Model, Out
+from .base import Id, Model, Out, Unit
 
 
 class DeliveryIn(Model):
     kind: Literal["e57", "laz", "dxf", "pdf"]
     crop: bool = True
     coordinates: Literal["grid", "section"] = "grid"
-    unit: Literal["m", "mm", "ft"] = "m"
+    unit: Unit | None = None  # None: that of the coordinates in use
+    part: Id | None = None  # None: the part that is shown first
     sections: Annotated[list[Id], Field(max_length=500)] | None = None
 
 

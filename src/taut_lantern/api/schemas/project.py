@@ -7,24 +7,25 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from .base import Model, Out, Text
+from .base import Model, Out, Text, Unit, Version
 
 
 class ProjectIn(Model):
     name: Text
-    unit: Literal["m", "mm", "ft"] = "m"
+    unit: Unit = "m"
 
 
 class ProjectPatch(Model):
-    version: int | None = Field(None, ge=0, le=2**31 - 1)
+    version: Version
     name: Text | None = None
-    unit: Literal["m", "mm", "ft"] | None = None
+    unit: Unit | None = None
     profile: Annotated[str, Field(max_length=40)] | None = None
     frame: Annotated[str, Field(pattern=r"^(project|[0-9a-f]{32})$")] | None = None
 
 
 class ProjectCard(Out):
     id: str
+    version: int
     name: str
     demo: bool
     created_at: datetime
@@ -33,9 +34,30 @@ class ProjectCard(Out):
 
 
 class Frame(Out):
+    """Coordinates of a part. old: why they are out of date, or ""."""
+
+    id: str
+    version: int
+    part: str | None
+    name: str
+    kind: Literal["project", "control", "grid"]
+    unit: Unit
+    revision: int
+    old: str
+    provenance: str
+
+
+class PartOut(Out):
+    """Stations that share coordinates, and those of its coordinates that are in use."""
+
     id: str
     name: str
-    kind: str
+    stations: list[str]
+    datum: str
+    frame: str
+    frame_name: str
+    unit: Unit
+    T_frame_part: list[float]
 
 
 class KnotOut(Out):
@@ -53,13 +75,15 @@ class ProjectOut(Out):
     id: str
     version: int
     name: str
-    unit: Literal["m", "mm", "ft"]
+    unit: Unit
     demo: bool
     profile: dict[str, Any]
     network_revision: int
     frame: str
     frame_name: str
-    T_frame_project: list[float]
+    T_frame_part: list[float]
+    part: str | None  # whose coordinates these are
+    parts: list[PartOut]  # the largest first
     frames: list[Frame]
     stations: int
     points: int

@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 from pydantic import Field, FiniteFloat
 
-from .base import FindingOut, Id, Model, Number, Out, Status
+from .base import FindingOut, Id, Model, Number, Out, Status, Text, Version
 
 
 class LinkOut(Out):
@@ -34,6 +34,13 @@ class LinkOut(Out):
     reasons: list[FindingOut]
 
 
+class NetworkPart(Out):
+    id: str
+    name: str
+    stations: list[str]
+    datum: str
+
+
 class NetworkOut(Out):
     revision: int
     out_of_date: bool
@@ -41,14 +48,15 @@ class NetworkOut(Out):
     sigma0: float
     degrees_of_freedom: int
     global_test: dict[str, Any]
-    parts: list[list[str]]
+    converged: bool
+    parts: list[NetworkPart]
     findings: list[FindingOut]
     links: list[LinkOut]
 
 
 class Used(Model):
     used: bool
-    version: int | None = Field(None, ge=0, le=2**31 - 1)
+    version: Version
 
 
 class PairIn(Model):
@@ -66,18 +74,40 @@ class SightingOut(Out):
     version: int
     station: str
     station_name: str
-    target: str
+    target: str | None
+    target_name: str
+    part: str | None
     radius_mm: float
     rms_mm: float
     points: int
     sigma_mm: float
     remark: str
     used: bool
-    position: list[float] | None
+    position: list[float]  # in its part
     spread_mm: float | None
 
 
 class SightingPatch(Model):
-    version: int | None = Field(None, ge=0, le=2**31 - 1)
+    version: Version
     used: bool | None = None
     target: Annotated[str, Field(max_length=120)] | None = None
+
+
+class TargetOut(Out):
+    """A target as one part sees it; position in the part's frame, metres."""
+
+    id: str
+    version: int
+    name: str
+    kind: str
+    radius_mm: float
+    part: str
+    position: list[float]
+    sightings: int
+    spread_mm: float
+    sigma_mm: list[float]
+
+
+class Rename(Model):
+    version: Version
+    name: Text

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, fields
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,8 +31,13 @@ class Dense:
         return self.see_through < 0.012
 
 
+SCHEMA = 1  # of evidence as it is kept; a field that comes later is missing in what was kept before
+
+
 @dataclass(frozen=True)
 class Evidence:
+    """missing: fields that what was kept lacks; they read as nothing (0, no bins), and the judge says so."""
+
     fit_median: float  # metres, absolute plane-to-plane distances at reciprocal matches
     fit_rms: float
     fit_p90: float
@@ -44,9 +51,20 @@ class Evidence:
     weak_direction: tuple[float, ...]
     smallest: float
     offset_sigma: float
+    missing: tuple[str, ...] = ()
 
     def as_dict(self) -> dict[str, object]:
-        return asdict(self)
+        kept = asdict(self)
+        del kept["missing"]
+        return {"schema": SCHEMA, **kept}
+
+    @classmethod
+    def of(cls, kept: Mapping[str, Any]) -> Evidence:
+        """Evidence as any version kept it. Fields of later versions are left aside, those that are not there are named."""
+        names = [f.name for f in fields(cls) if f.name != "missing"]
+        nothing: dict[str, Any] = dict.fromkeys(names, 0.0) | {"histogram": (), "weak_direction": (0.0, 0.0, 0.0), "patches": 0}
+        missing = tuple(n for n in names if n not in kept)
+        return cls(**{n: kept.get(n, nothing[n]) for n in names}, missing=missing)
 
 
 def verdicts(a: Prepared, b: Prepared, T_a_b: Array, most: int) -> NDArray[np.int8]:

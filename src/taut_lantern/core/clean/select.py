@@ -1,8 +1,8 @@
-"""Selection shapes: which points are inside? Everything in the project frame, metres."""
+"""Selection shapes: which points are inside? Everything in the frame of one part, metres."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,15 +16,20 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Box:
-    """An oriented box: T_box_project brings project points into it, where |x|, |y|, |z| <= half."""
+    """An oriented box: centre and yaw in its base, which stands in the part by T_part_base; |x|, |y|, |z| <= half in it."""
 
     centre: tuple[float, float, float]
     half: tuple[float, float, float]
     yaw: float = 0.0
+    T_part_base: Array = field(default_factory=lambda: np.eye(4))
+
+    @property
+    def T_part_box(self) -> Array:
+        return self.T_part_base @ frames.pose(self.yaw, self.centre)
 
     def inside(self, points: Array) -> NDArray[np.bool_]:
-        t = frames.inverse(frames.pose(self.yaw, self.centre))
-        return np.asarray((np.abs(frames.apply(t, points)) <= np.array(self.half)).all(axis=1))
+        """(n,) of points (n, 3), part frame."""
+        return np.asarray((np.abs(frames.apply(frames.inverse(self.T_part_box), points)) <= np.array(self.half)).all(axis=1))
 
 
 @dataclass(frozen=True)

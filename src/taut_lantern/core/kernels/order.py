@@ -49,12 +49,14 @@ def morton(points, low, cell, dropped, kept):  # type: ignore[no-untyped-def]
 
 
 @jit
-def take(position, invalid, brightness, scale, colour, grid, factor, nearest, farthest, at, xyz, intensity, rgb, row, column):  # type: ignore[no-untyped-def]
+def take(position, invalid, brightness, scale, colour, grid, factor, nearest, farthest, at, seen, xyz, intensity, rgb, row, column):  # type: ignore[no-untyped-def]
     """Columns of a block as a file has them, into a scan from place ``at`` on: what is usable, in metres.
 
     position, colour : three (n,) float64, uint16; grid : row and column (n,) int64; invalid (n,) int8, brightness (n,)
     float32; empty where the file has none. scale : lowest brightness, its span, factor of the colours. factor : metres per
-    unit; nearest, farthest : metres. Returns how many were kept, marked invalid, not finite, too near, too far.
+    unit; nearest, farthest : metres. seen : (5,) widened to the lowest and highest brightness and the highest colour of what
+    is kept, and counted up by brightnesses and colours beyond the scale. Returns how many were kept, marked invalid, not
+    finite, too near, too far.
     """
     count = np.zeros(5, np.int64)
     low, high = nearest * nearest, farthest * farthest
@@ -74,7 +76,15 @@ def take(position, invalid, brightness, scale, colour, grid, factor, nearest, fa
             if len(brightness):
                 v = (brightness[k] - scale[0]) / scale[1]
                 intensity[at] = min(max(v, 0.0), 1.0) if v == v else 0.0
+                if v == v:
+                    seen[0], seen[1] = min(seen[0], brightness[k]), max(seen[1], brightness[k])
+                    if v < -1e-5 or v > 1 + 1e-5:
+                        seen[3] += 1
             if len(colour[0]):
+                top = max(colour[0][k], colour[1][k], colour[2][k])
+                seen[2] = max(seen[2], top)
+                if top * scale[2] > 255.5:
+                    seen[4] += 1
                 for j in range(3):
                     rgb[at, j] = min(colour[j][k] * scale[2], 255.0)
             if len(grid[0]):

@@ -15,16 +15,20 @@ import numpy as np
 from numba import njit
 
 jit: Any = njit(cache=True, nogil=True)
+TURN = 2 * math.pi
 
 
 @jit
 def pixel(x, y, z, geo, rows, columns, wrap):  # type: ignore[no-untyped-def]
-    """(row, column) of a direction, or (-1, -1) outside the image."""
+    """(row, column) of a direction, or (-1, -1) outside the image. A sector may lie across the half turn."""
     d = math.sqrt(x * x + y * y)
     r = int(math.floor((math.atan2(z, d) - geo[2]) / geo[3] + 0.5))
-    c = int(math.floor((math.atan2(y, x) - geo[0]) / geo[1] + 0.5))
+    turn = math.atan2(y, x) - geo[0]
     if wrap:
-        c = c % columns
+        c = int(math.floor(turn / geo[1] + 0.5)) % columns
+    else:
+        turn -= TURN * math.floor((turn + 0.5 * geo[1]) / TURN)
+        c = int(math.floor(turn / geo[1] + 0.5))
     if r < 0 or r >= rows or c < 0 or c >= columns:
         return -1, -1
     return r, c

@@ -15,7 +15,9 @@ Array = NDArray[np.float64]
 
 def pixel(x: float, y: float, z: float, geo: Array, rows: int, columns: int, wrap: bool) -> tuple[int, int]:
     r = math.floor((math.atan2(z, math.hypot(x, y)) - geo[2]) / geo[3] + 0.5)
-    c = math.floor((math.atan2(y, x) - geo[0]) / geo[1] + 0.5)
+    turn = math.atan2(y, x) - geo[0]
+    turn = turn if wrap else (turn + geo[1] / 2) % (2 * math.pi) - geo[1] / 2  # a sector may lie across the half turn
+    c = math.floor(turn / geo[1] + 0.5)
     c = c % columns if wrap else c
     return (r, c) if 0 <= r < rows and 0 <= c < columns else (-1, -1)
 

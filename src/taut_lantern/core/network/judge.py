@@ -43,7 +43,15 @@ class Judgement:
     reasons: tuple[Finding, ...]
 
 
-def judge(e: Evidence, p: Profile, residual: float | None, redundancy: float, subject: str, normalized: float | None = None) -> Judgement:
+def judge(
+    e: Evidence,
+    p: Profile,
+    residual: float | None,
+    redundancy: float,
+    subject: str,
+    normalized: float | None = None,
+    converged: bool = True,
+) -> Judgement:
     """Status of a cloud-to-cloud link. residual : metres after adjustment, None when not adjusted.
 
     redundancy : 0..6; a residual says something only when others control the link. normalized : the residual in units of
@@ -55,6 +63,8 @@ def judge(e: Evidence, p: Profile, residual: float | None, redundancy: float, su
     def against(code: str, message: str, fault: bool) -> None:
         found.append(Finding(code, subject, message, "fault" if fault else "doubt"))
 
+    if e.missing:
+        against("old_evidence", "its evidence was kept by another version and lacks what is asked today: tie it again", False)
     if e.see_through > p.see_through:
         against(
             "seen_through",
@@ -76,6 +86,8 @@ def judge(e: Evidence, p: Profile, residual: float | None, redundancy: float, su
         because = f", which its weak direction of ±{1000 * e.weak_sigma:.1f} mm explains" if explained and e.weak_sigma > p.weak else ""
         said = f"the rest of the network disagrees by {1000 * residual:.1f} mm{because}"
         against("network", said, residual > 5 * p.fit and not explained)
+    if residual is not None and not converged:
+        against("not_converged", "the adjustment did not converge: its residual says nothing", False)
     if residual is None:
         return Judgement("loose", tuple(found))
     if any(f.severity == "fault" for f in found):

@@ -1,4 +1,4 @@
-"""Control as surveyors write it: reading, and solving the placement.
+"""Control as surveyors write it.
 
 Terms: easting, northing, height in metres of the control frame; role control | check | off.
 """
@@ -9,14 +9,9 @@ import math
 import re
 from dataclasses import dataclass
 
-import numpy as np
-from numpy.typing import NDArray
-
 from .. import frames
-from ..errors import BadInput, Finding, NotEnough
-from ..targets.match import rigid
+from ..errors import BadInput, Finding
 
-Array = NDArray[np.float64]
 COLUMNS = ("name", "n", "e", "h", "remark", "skip")
 
 
@@ -144,112 +139,3 @@ def _by_header(header: list[str]) -> list[str] | None:
         word = re.sub(r"[^a-z]", "", cell.lower())
         out.append(next((key for key, words in HEADER_WORDS.items() if word in words and key not in out), "skip"))
     return out if {"name", "n", "e", "h"} <= set(out) else None
-
-
-@dataclass(frozen=True)
-class PointResidual:
-    name: str
-    role: str
-    residual: tuple[float, float, float]  # east, north, height; given minus found, metres
-    distance: float
-    status: str
-    reasons: tuple[Finding, ...]
-
-
-@dataclass(frozen=True)
-class Placement:
-    """T_control_project with what is left at every point; sigma0 in metres per coordinate."""
-
-    T_control_project: Array
-    points: tuple[PointResidual, ...]
-    sigma: float
-    findings: tuple[Finding, ...]
-
-
-def solve(names: list[str], roles: list[str], project: Array, control: Array, tolerance: float, level: bool = False) -> Placement:
-    """Rigid placement without scale from the points whose role is control (at least 3 with spread).
-
-    project, control : (n, 3) metres, the same points in both frames. A point over the tolerance whose removal
-    explains it (others fit within the tolerance, itself off by over 3 times that) is named as blunder and left out.
-    """
-    used = [k for k, r in enumerate(roles) if r == "control"]
-    if len(used) < 3:
-        have = ", ".join(names[k] for k in used) or "none"
-        raise NotEnough(
-            f"placing on control needs at least 3 matched points; {len(used)} are matched ({have})",
-            remedy="match one more, or square the project to a wall instead",
-        )
-    extent = np.linalg.svd(project[used] - project[used].mean(axis=0), compute_uv=False)
-    if extent[1] < 0.3:
-        raise NotEnough("the matched control points lie on one line", remedy="match a point to the side of that line")
-    blundered: dict[int, float] = {}
-    while len(used) > 3:
-        t = rigid(project[used], control[used], level)
-        gap = np.linalg.norm(control[used] - frames.apply(t, project[used]), axis=1)
-        if gap.max() <= tolerance:
-            break
-        best = None
-        for k in used:
-            rest = [m for m in used if m != k]
-            t = rigid(project[rest], control[rest], level)
-            left = np.linalg.norm(control[rest] - frames.apply(t, project[rest]), axis=1)
-            own = float(np.linalg.norm(control[k] - frames.apply(t, project[k : k + 1])[0]))
-            if best is None or left.max() < best[1]:
-                best = (k, float(left.max()), own)
-        if best is None or best[2] < 2 * tolerance or best[2] < 3 * best[1]:
-            break
-        blundered[best[0]] = best[2]
-        used.remove(best[0])
-    t = rigid(project[used], control[used], level)
-    gap3 = control - frames.apply(t, project)
-    dof = 3 * len(used) - (4 if level else 6)
-    sigma = float(np.sqrt((gap3[used] ** 2).sum() / max(dof, 1)))
-    points, findings = [], []
-    for k, name in enumerate(names):
-        d = float(np.linalg.norm(gap3[k]))
-        reasons = []
-        if k in blundered:
-            reasons.append(
-                Finding(
-                    "blunder",
-                    name,
-                    f"{name} is off by {1000 * blundered[k]:.0f} mm while the others agree: suspected blunder, left out",
-                    "fault",
-                )
-            )
-        elif d > tolerance:
-            reasons.append(
-                Finding("over_tolerance", name, f"{name} is off by {1000 * d:.1f} mm, tolerance {1000 * tolerance:.1f} mm", "doubt")
-            )
-        findings += reasons
-        status = "parted" if k in blundered or d > 3 * tolerance else "slack" if d > tolerance else "taut"
-        points.append(PointResidual(name, roles[k], (float(gap3[k, 0]), float(gap3[k, 1]), float(gap3[k, 2])), d, status, tuple(reasons)))
-    if len(used) == 3:
-        findings.append(
-            Finding("no_redundancy", "placement", "three points place the project but control little: a fourth would prove it", "doubt")
-        )
-    return Placement(t, tuple(points), sigma, tuple(findings))
-
-
-def square_to_wall(points: Array, pick: Array, given: tuple[float, float, float], flip: bool = False) -> tuple[Array, float, int]:
-    """Site grid from a wall: its line becomes the first axis, and ``pick`` gets the ``given`` coordinates.
-
-    points : (n, 3) project frame near the pick on the wall, metres. Returns (T_grid_project, rms of the wall
-    plane, points used). NotEnough when what is there is no upright plane.
-    """
-    p = points
-    normal, rms, centre = np.array([1.0, 0, 0]), 0.0, p.mean(axis=0) if len(p) else pick
-    for _ in range(6):
-        if len(p) < 30:
-            raise NotEnough("fewer than 30 points lie on the wall at the pick", remedy="pick a bare part of a wall")
-        centre = p.mean(axis=0)
-        _, s, vt = np.linalg.svd(p - centre, full_matrices=False)
-        normal, rms = vt[2], float(s[2] / math.sqrt(len(p)))
-        keep = np.abs((points - centre) @ normal) < max(3 * rms, 0.003)
-        p = points[keep]
-    if abs(normal[2]) > 0.2 or rms > 0.02:
-        raise NotEnough("what was picked is not an upright wall", remedy="pick a bare part of a wall")
-    along = math.atan2(normal[0], -normal[1]) + (math.pi if flip else 0.0)
-    t = frames.pose(-along)
-    t[:3, 3] = np.array(given) - t[:3, :3] @ pick
-    return t, rms, len(p)

@@ -93,6 +93,10 @@ def range_image(scan: Scan) -> Grid:
     else:
         geo, rows, columns, last_row, last_column = found
         r, c = np.asarray(scan.row, np.int32), np.asarray(scan.column, np.int32)
+        turn = round(2 * math.pi / geo[1])
+        if columns > turn + 1:  # it scanned on beyond a full turn: the same directions are the same columns
+            c = ((c if last_column < 0 else last_column - c) % turn).astype(np.int32)
+            columns, last_column = turn, -1
         while (rows // thin) * (columns // thin) > PIXELS:
             thin += 1
         geo = geo * [1, thin, 1, thin]

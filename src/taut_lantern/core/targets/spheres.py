@@ -46,7 +46,7 @@ def _pixels(grid: Grid, centre: Array, radius: float, share: float) -> tuple[Arr
     alpha = math.asin(min(0.99, radius / distance))
     az, el = math.atan2(centre[1], centre[0]), math.asin(centre[2] / distance)
     rows, columns = grid.image.shape[:2]
-    r0, c0 = (el - grid.geo[2]) / grid.geo[3], (az - grid.geo[0]) / grid.geo[1]
+    r0, c0 = (el - grid.geo[2]) / grid.geo[3], ((az - grid.geo[0]) % (2 * math.pi)) / grid.geo[1]
     dr = int(alpha / grid.geo[3]) + 2
     dc = int(alpha / (grid.geo[1] * max(math.cos(el), 0.1))) + 2
     rr = np.arange(max(0, int(r0) - dr), min(rows, int(r0) + dr + 1))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from pathlib import Path
 from typing import Any
 
@@ -12,13 +13,14 @@ from ...core import frames
 from ...core.errors import BadInput, Conflict
 from ...core.scan.scan import Scan
 from ...formats import e57
+from ...site.common import Progress, clean_name, get_project, get_station, matrix, numbers, stations_of
+from ...site.frames import deviation_in, in_use
+from ...site.solution import refresh_solution, solution_of
 from ...store import journal, scratch
 from ...store.db import session, write_out
-from ...store.models import Job, Original, Station, new_id
+from ...store.models import Edit, EditDelta, Job, Original, Station, new_id
 from ...store.queue import LIVE, enqueue
 from ...store.tiles import write_points
-from ..common import Progress, clean_name
-from ..tie.network import refresh_solution
 
 
 def start(project_id: str, original_ids: list[str], min_range: float = 0.4, max_range: float = 200.0, unit: str = "m") -> list[str]:
@@ -75,7 +77,7 @@ def _busy_or_here(s: Any, project_id: str, original_id: str, scan: int) -> bool:
 
 def read_scan(
     path: Path, index: int, shown: str, min_range: float, max_range: float, factor: float, progress: Progress
-) -> tuple[Scan, dict[str, int]]:
+) -> tuple[Scan, dict[str, Any]]:
     """Points of one scan within the limits, and the import report's counts."""
 
     def report(done: int, total: int) -> None:
@@ -151,8 +153,6 @@ def _place(name: str, count: int) -> int:
 
 def change_station(project_id: str, station_id: str, version: int | None, name: str | None, deleted: bool | None) -> None:
     """Rename, or take a station out (its points stay, undo brings it back)."""
-    from ..common import get_station
-
     with journal.change(project_id, "", network=True, topic="stations") as c:
         station = get_station(c.s, project_id, station_id)
         journal.checked_version(station, version, f"station {station.name}")
@@ -169,3 +169,26 @@ def change_station(project_id: str, station_id: str, version: int | None, name: 
             station.deleted = True
         c.s.flush()
         refresh_solution(c.s, c.project)
+
+
+def list_stations(s: Session, project_id: str) -> list[dict[str, Any]]:
+    """Stations with what the one solution says of them; deviations in the coordinates of their part that are in use."""
+    project = get_project(s, project_id)
+    known = solution_of(s, project_id)["stations"]
+    rows = stations_of(s, project_id)
+    size = Counter(x.part_id for x in rows)
+    frame = {part: in_use(s, project, part) for part in size if part is not None}
+    q = select(EditDelta.station_id, func.sum(EditDelta.count)).join(Edit, Edit.id == EditDelta.edit_id)
+    q = q.where(Edit.project_id == project_id, Edit.active).group_by(EditDelta.station_id)
+    marked = {k: int(n) for k, n in s.execute(q)}
+    nothing = {"status": "loose", "sigma_position_mm": None, "links": 0}
+    out = []
+    for x in rows:
+        own, pose, tied = known.get(x.id, nothing), matrix(x.pose), size[x.part_id] > 1
+        sigma = own["sigma_position_mm"]
+        if tied and sigma is not None and x.part_id is not None:
+            sigma = deviation_in(frame[x.part_id], pose, sigma)
+        shown = {k: getattr(x, k) for k in ("id", "version", "name", "points", "has_rgb", "has_intensity", "low", "high", "hue", "report")}
+        shown |= {"pose": numbers(pose), "part": x.part_id, "tied": tied, "marked": marked.get(x.id, 0)}
+        out.append(shown | {"status": own["status"], "links": own["links"], "sigma_position_mm": sigma})
+    return out

@@ -13,11 +13,11 @@ from sqlalchemy.orm import Session
 from ...core.errors import BadInput, Conflict, LanternError, NotFound
 from ...formats import e57
 from ...settings import settings
+from ...site.common import Progress, clean_name, get_project
 from ...store import scratch
 from ...store.db import file_chunks, notify, session
 from ...store.models import Chunk, Job, Original, Station, now
 from ...store.queue import LIVE, enqueue
-from ..common import Progress, clean_name, get_project
 
 SUFFIXES = (".e57",)
 
@@ -75,6 +75,11 @@ def unfinished(project_id: str, size: int) -> list[dict[str, Any]]:
             if all(p["sha256"] for p in pieces):
                 out.append({"id": row.id, "name": row.name, "size": row.size, "received": row.received, "pieces": pieces})
         return out
+
+
+def get(original_id: str) -> Original:
+    with session() as s:
+        return s.get_one(Original, original_id)
 
 
 def append(project_id: str, original_id: str, offset: int, data: bytes) -> Original:

@@ -12,12 +12,14 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.clean.select import Box, Lasso
 from ...core.errors import BadInput, Conflict
+from ...site.common import Array, Progress, clean_name, finite, get_project, heavy, matrix, owned, settled, state_of, stations_of, still
+from ...site.parts import stations_in, wanted
+from ...site.visible import active_box, box_in_part
 from ...store import journal
 from ...store.db import session, snapshot
 from ...store.models import CropBox, Edit, EditDelta, Station
 from ...store.queue import enqueue
 from ...store.tiles import deleted_mask, pack_indices, read_tiles, tiles_of
-from ..common import Array, Progress, clean_name, finite, get_project, heavy, matrix, owned, settled, state_of, stations_of, still
 
 AT_ONCE = 30_000_000  # points looked through in a request; more is work for the background
 
@@ -78,8 +80,16 @@ class Inside:
 
 def _inside(s: Session, project_id: str, lasso: Lasso, station_ids: list[str], most: float, progress: Progress = Progress()) -> Inside:
     get_project(s, project_id)
-    state, box = state_of(s, project_id), active_box(s, project_id)
     stations = [x for x in stations_of(s, project_id) if x.id in set(station_ids)]
+    if len({x.part_id for x in stations}) > 1:
+        raise BadInput(
+            "the stations are of several parts, which do not share coordinates",
+            subject="stations",
+            remedy="show one part of the network, and draw round its points",
+            code="several_parts",
+        )
+    state = state_of(s, project_id)
+    box = active_box(s, project_id, stations[0].part_id) if stations else None
     tiles = [(x, *_candidates(s, x, lasso)) for x in stations]
     if sum(n for _, _, n in tiles) > most:
         return Inside(state, None)
@@ -176,15 +186,6 @@ def marks(project_id: str, station_id: str) -> bytes:
         return np.packbits(deleted_mask(s, station), bitorder="little").tobytes()
 
 
-def active_box(s: Session, project_id: str) -> Box | None:
-    row = s.scalar(select(CropBox).where(CropBox.project_id == project_id, CropBox.active).limit(1))
-    return None if row is None else to_box(row)
-
-
-def to_box(row: CropBox) -> Box:
-    return Box((row.centre[0], row.centre[1], row.centre[2]), (row.half[0], row.half[1], row.half[2]), row.yaw)
-
-
 def set_box(
     project_id: str,
     name: str,
@@ -194,20 +195,27 @@ def set_box(
     box_id: str | None = None,
     version: int | None = None,
     active: bool = True,
+    part_id: str | None = None,
 ) -> str:
-    """Make a crop box, or change one. Only one is active at a time."""
+    """Make a crop box in a part, or change one; centre and half (3,) metres, yaw radians, in the part's frame. Only one of a
+    part is active at a time."""
     centre, half = finite(centre, 3, "the box's centre"), finite(half, 3, "the box's half size")
     if min(half) <= 0 or not np.isfinite(yaw):
         raise BadInput("a crop box needs a size above zero in every direction", subject=name, remedy="check its limits")
     with journal.change(project_id, f"Set the crop box {clean_name(name, 'box')}", topic="edits") as c:
+        if box_id:
+            row = owned(c.s, CropBox, project_id, box_id, "crop box")
+            journal.checked_version(row, version, f"the crop box {row.name}")
+        else:
+            row = CropBox(project_id=project_id, part_id=wanted(c.s, c.project, part_id))
         if active:
-            for other in c.s.scalars(select(CropBox).where(CropBox.project_id == project_id, CropBox.active)):
+            q = select(CropBox).where(CropBox.project_id == project_id, CropBox.part_id == row.part_id, CropBox.active)
+            for other in c.s.scalars(q):
                 if other.id != box_id:
                     other.active = False
-        row = owned(c.s, CropBox, project_id, box_id, "crop box") if box_id else CropBox(project_id=project_id)
-        if box_id:
-            journal.checked_version(row, version, f"the crop box {row.name}")
-        row.name, row.centre, row.half, row.yaw, row.active = clean_name(name, "box"), centre, half, float(yaw), active
+        if box_id is None or box_in_part(row) != (centre, half, float(yaw)):  # given in the part as it is now
+            row.centre, row.half, row.yaw, row.T_part_base = centre, half, float(yaw), None
+        row.name, row.active = clean_name(name, "box"), active
         c.s.add(row)
         c.s.flush()
         return str(row.id)
@@ -221,18 +229,16 @@ def remove_box(project_id: str, box_id: str, version: int | None = None) -> None
         c.remove(row)
 
 
-def propose_box(project_id: str) -> dict[str, object]:
-    """A box round all placed points, turned to the dominant wall direction (5th to 95th percentile of coarse points)."""
+def propose_box(project_id: str, part_id: str | None = None) -> dict[str, object]:
+    """A box round all points of a part, turned to the dominant wall direction (5th to 95th percentile of coarse points)."""
     with session() as s:
-        get_project(s, project_id)
+        part = wanted(s, get_project(s, project_id), part_id)
         parts: list[Array] = []
-        for station in stations_of(s, project_id):
-            if station.pose is None:
-                continue
+        for station in stations_in(stations_of(s, project_id), part):
             for tile in read_tiles(station_id=station.id, most_level=0):
                 parts.append(frames.apply(matrix(station.pose), tile.xyz))
     if not parts:
-        raise BadInput("there are no placed stations", subject="crop box", remedy="tie the stations first")
+        raise BadInput("there are no stations yet", subject="crop box", remedy="bring in a scan first")
     p = np.concatenate(parts)
     best = (np.inf, 0.0)
     for yaw in np.radians(np.arange(0, 90, 1.0)):
@@ -243,3 +249,18 @@ def propose_box(project_id: str) -> dict[str, object]:
     low, high = np.percentile(q, 1, axis=0), np.percentile(q, 99, axis=0)
     centre = frames.apply(frames.pose(best[1]), ((low + high) / 2)[None])[0]
     return {"centre": centre.tolist(), "half": ((high - low) / 2 + 0.1).tolist(), "yaw": best[1]}
+
+
+def list_boxes(s: Session, project_id: str) -> list[dict[str, Any]]:
+    """Crop boxes of all parts, each in the coordinates of its part."""
+    out = []
+    for row in s.scalars(select(CropBox).where(CropBox.project_id == project_id).order_by(CropBox.name, CropBox.id)):
+        centre, half, yaw = box_in_part(row)
+        own = {"id": row.id, "version": row.version, "part": row.part_id, "name": row.name, "active": row.active}
+        out.append({**own, "centre": centre, "half": half, "yaw": yaw})
+    return out
+
+
+def list_edits(s: Session, project_id: str) -> list[Edit]:
+    """Deletions, the latest first."""
+    return list(s.scalars(select(Edit).where(Edit.project_id == project_id).order_by(Edit.place.desc())))

@@ -11,29 +11,24 @@ from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.draw.fit import find_circles, find_lines
-from ...core.draw.section import Cut, box_meets, plan, slab, upright
+from ...core.draw.section import box_meets, plan, slab, upright
 from ...core.errors import BadInput
-from ...formats.dxf import Entity
+from ...site.common import Array, Moved, Progress, clean_name, finite, get_project, heavy, matrix, owned, settled, stations_of
+from ...site.drawing import cut_of
+from ...site.frames import in_use
+from ...site.parts import stations_in, wanted
+from ...site.visible import active_box
 from ...store import journal
-from ...store.db import session
+from ...store.db import session, snapshot
 from ...store.models import Job, Section, Trace
 from ...store.queue import LIVE, enqueue
 from ...store.tiles import deleted_mask, read_tiles, tiles_of
-from ..clean.edits import active_box
-from ..common import Array, Moved, Progress, active_frame, clean_name, finite, get_project, matrix, owned, settled, stations_of
 
 LAYERS = ("wall", "floor", "pipe", "steel", "ground", "to check")
 
 
-def cut_of(section: Section) -> Cut:
-    p = section.params
-    if section.kind == "plan":
-        return plan(p["height"], p["before"], p["behind"])
-    return upright((p["a"][0], p["a"][1]), (p["b"][0], p["b"][1]), p["before"], p["behind"])
-
-
-def make_section(project_id: str, kind: str, params: dict[str, Any], name: str = "") -> str:
-    """kind plan: height; kind upright: a, b plan picks; both: before, behind. Project frame, metres."""
+def make_section(project_id: str, kind: str, params: dict[str, Any], name: str = "", part_id: str | None = None) -> str:
+    """kind plan: height; kind upright: a, b plan picks; both: before, behind. Frame of the part, metres."""
     depth = finite([params.get("before", 0.0), params.get("behind", 0.05)], 2, "the depth")
     if kind == "plan":
         kept: dict[str, Any] = {"height": finite([params.get("height", math.nan)], 1, "the height")[0]}
@@ -45,10 +40,12 @@ def make_section(project_id: str, kind: str, params: dict[str, Any], name: str =
         raise BadInput(f"unknown kind of section {kind!r}", subject="kind", remedy="use plan or upright")
     with journal.change(project_id, "", topic="sections") as c:
         count = c.s.scalar(select(func.count(Section.id)).where(Section.project_id == project_id, Section.kind == kind)) or 0
-        _, _, T_frame_project = active_frame(c.s, c.project)  # a height is said in the coordinates that are in use
-        height = float((T_frame_project @ [0.0, 0.0, kept.get("height", 0.0), 1.0])[2])
-        label = clean_name(name, f"Plan {height:+.2f}" if kind == "plan" else f"Section {chr(65 + count % 26)}")
-        row = Section(project_id=project_id, name=label, kind=kind, params={**kept, "before": depth[0], "behind": depth[1]})
+        frame = in_use(c.s, c.project, part_id)  # a height is said in the coordinates and the unit that are in use
+        height = float((frame.T_frame_part @ [0.0, 0.0, kept.get("height", 0.0), 1.0])[2]) / frames.METRE_PER_UNIT[frame.unit]
+        shown = f"{height:+.0f}" if frame.unit == "mm" else f"{height:+.2f}"
+        label = clean_name(name, f"Plan {shown}" if kind == "plan" else f"Section {chr(65 + count % 26)}")
+        own = {"project_id": project_id, "part_id": frame.part}
+        row = Section(**own, name=label, kind=kind, params={**kept, "before": depth[0], "behind": depth[1]})
         c.s.add(row)
         c.title = f"Cut {label}"
         c.s.flush()
@@ -63,22 +60,19 @@ def delete_section(project_id: str, section_id: str, version: int | None = None)
         c.title = f"Deleted {row.name}"
 
 
-def floor_height(project_id: str) -> float:
-    """Height of the main floor (project z): the lowest strong peak of coarse points, for a sensible first plan."""
+def floor_height(project_id: str, part_id: str | None = None) -> float:
+    """Height of the main floor of a part (its z, metres): the strongest peak of coarse points below the lowest instrument."""
     with session() as s:
-        heights = [
-            frames.apply(matrix(x.pose), t.xyz)[:, 2]
-            for x in stations_of(s, project_id)
-            if x.pose is not None or len(stations_of(s, project_id)) == 1
-            for t in read_tiles(station_id=x.id, most_level=1)
-        ]
+        stations = stations_in(stations_of(s, project_id), wanted(s, get_project(s, project_id), part_id))
+        heights = [frames.apply(matrix(x.pose), t.xyz)[:, 2] for x in stations for t in read_tiles(station_id=x.id, most_level=1)]
+        lowest = min((float(matrix(x.pose)[2, 3]) for x in stations), default=0.0)
     if not heights:
-        raise BadInput("there are no placed stations to cut", subject="section", remedy="tie the stations first")
-    z = np.concatenate(heights)
+        raise BadInput("there are no stations to cut", subject="section", remedy="bring in a scan first")
+    z = np.concatenate(heights) - lowest
     z = z[(z > -60) & (z < 60)]
     count, edge = np.histogram(z, bins=1200, range=(-60, 60))
-    below = count * (edge[:-1] < 0)  # the floor lies below the first instrument
-    return float(edge[int(np.argmax(below if below.any() else count))] + 0.05)
+    below = count * (edge[:-1] < 0)
+    return lowest + float(edge[int(np.argmax(below if below.any() else count))] + 0.05)
 
 
 AT_ONCE = 20_000_000  # points read for a picture in a request; a larger slab is shown from its coarser levels
@@ -89,11 +83,13 @@ def slab_points(
 ) -> tuple[Array, np.ndarray, dict[str, int]]:
     """(points (n, 3) section frame, colours (n, 4) uint8 rgb + intensity, counts). Reads only tiles the slab meets, coarse
     levels first, until ``reads`` points."""
-    cut, box = cut_of(section), active_box(s, project_id)
+    cut, box = cut_of(section), active_box(s, project_id, section.part_id)
+    T_base_part = frames.inverse(matrix(section.T_part_base))
     parts, colours = [], []
-    placed = [x for x in stations_of(s, project_id) if x.pose is not None] or stations_of(s, project_id)[:1]
+    placed = stations_in(stations_of(s, project_id), section.part_id)
     rows = {x.id: tiles_of(s, [x.id]) for x in placed}
-    met = {x.id: [r for r in rows[x.id] if box_meets(cut, matrix(x.pose), np.array(r.low), np.array(r.high))] for x in placed}
+    pose = {x.id: T_base_part @ matrix(x.pose) for x in placed}
+    met = {x.id: [r for r in rows[x.id] if box_meets(cut, pose[x.id], np.array(r.low), np.array(r.high))] for x in placed}
     levels: dict[int, int] = {}
     for r in (r for found in met.values() for r in found):
         levels[r.level] = levels.get(r.level, 0) + r.count
@@ -107,17 +103,15 @@ def slab_points(
     for k, station in enumerate(placed):
         progress.report(f"cutting {station.name}", k, len(placed))
         progress.check()
-        t = matrix(station.pose)
         ids = [r.id for r in met[station.id] if r.level <= deepest]
         read += len(ids)
         dead = deleted_mask(s, station) if ids else None
         for tile in read_tiles(ids):
-            world = frames.apply(t, tile.xyz)
-            p, inside = slab(cut, world)
+            p, inside = slab(cut, frames.apply(pose[station.id], tile.xyz))
             if dead is not None:
                 inside &= ~dead[tile.first : tile.first + len(p)]
             if box is not None and inside.any():
-                inside &= box.inside(world)
+                inside &= box.inside(frames.apply(matrix(station.pose), tile.xyz))
             parts.append(p[inside])
             colours.append(np.concatenate([tile.rgb[inside], (tile.intensity[inside] >> 8).astype(np.uint8)[:, None]], axis=1))
     points = np.concatenate(parts) if parts else np.zeros((0, 3))
@@ -127,6 +121,14 @@ def slab_points(
         keep = np.random.default_rng(1).permutation(len(points))[:most]
         points, colour = points[keep], colour[keep]
     return points, colour, counts
+
+
+def slab_bytes(project_id: str, section_id: str) -> tuple[bytes, dict[str, int]]:
+    """A slab for a picture: 12 bytes a point, float32 along and across of all points, then rgb and intensity of all."""
+    with heavy(), snapshot() as s:
+        section = owned(s, Section, project_id, section_id, "section")
+        points, colour, counts = slab_points(s, project_id, section)
+    return np.ascontiguousarray(points[:, :2].astype(np.float32)).tobytes() + colour.tobytes(), counts
 
 
 def start_fit(project_id: str, section_id: str) -> str:
@@ -283,7 +285,8 @@ def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
             "name": r.name,
             "kind": r.kind,
             "params": r.params,
-            "T_section_project": cut_of(r).T_section_project.ravel().tolist(),
+            "part": r.part_id,
+            "T_section_part": (cut_of(r).T_section_base @ frames.inverse(matrix(r.T_part_base))).ravel().tolist(),
             "traces": [
                 {
                     "id": t.id,
@@ -302,28 +305,3 @@ def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
         }
         for r in rows
     ]
-
-
-def entities(s: Session, project_id: str, section_ids: list[str] | None, in_section: bool) -> list[Entity]:
-    """Traces as drawing entities in the active grid, or in section coordinates (along, across)."""
-    project = get_project(s, project_id)
-    _, _, T_frame_project = active_frame(s, project)
-    out: list[Entity] = []
-    for section in s.scalars(select(Section).where(Section.project_id == project_id)):
-        if section_ids and section.id not in section_ids:
-            continue
-        T_frame_section = T_frame_project @ frames.inverse(cut_of(section).T_section_project)
-        towards = -T_frame_section[:3, 2] if section.kind == "plan" else T_frame_section[:3, 2]  # a plan is seen from above
-        normal = (float(towards[0]), float(towards[1]), float(towards[2]))
-
-        def place(p: Any, t: Array = T_frame_section) -> tuple[float, float, float]:
-            if in_section:
-                return float(p[0]), float(p[1]), 0.0
-            q = frames.apply(t, np.array([[p[0], p[1], 0.0]]))[0]
-            return float(q[0]), float(q[1]), float(q[2])
-
-        for t in s.scalars(select(Trace).where(Trace.section_id == section.id, Trace.state != "rejected")):
-            layer = "to check" if t.state == "found" else t.layer  # nobody has said yes to it yet
-            out.append(Entity(t.kind, layer, tuple(place(p) for p in t.points), t.radius, normal=(0.0, 0.0, 1.0) if in_section else normal))  # type: ignore[arg-type]
-        out.append(Entity("text", "section", (place([0.0, 0.0]),), text=section.name))
-    return out

@@ -15,15 +15,17 @@ from ...core.errors import BadInput, NotFound
 from ...formats import dxf, e57, las, pdf
 from ...formats.dxf import Entity
 from ...formats.pdf import Report
+from ...site.common import Array, Progress, file_name, get_project, matrix, state_of, stations_of
+from ...site.drawing import entities
+from ...site.frames import Currency, InUse, in_use
+from ...site.parts import stations_in, wanted
+from ...site.report import build
+from ...site.visible import active_box
 from ...store import journal, scratch
 from ...store.db import notify, session, snapshot, store_file
 from ...store.models import Delivery, Job, Journal, Station, new_id
 from ...store.queue import enqueue
 from ...store.tiles import Marks, marks_of, mask_of, read_station
-from ..clean.edits import active_box
-from ..common import Array, Progress, active_frame, file_name, get_project, matrix, state_of, stations_of
-from ..draw.sections import entities
-from ..prove.report import build
 
 KINDS = {"e57": "Cloud, E57", "laz": "Cloud, LAZ", "dxf": "Drawing, DXF", "pdf": "Registration report, PDF"}
 
@@ -35,8 +37,11 @@ def start(project_id: str, kind: str, params: dict[str, Any]) -> str:
     with session() as s:
         project = journal.locked_project(s, project_id)
         stations = stations_of(s, project_id)
-        if kind in ("e57", "laz") and not any(x.pose is not None for x in stations) and len(stations) != 1:
-            raise BadInput("no station is placed yet", subject=project.name, remedy="tie the stations first")
+        part = wanted(s, project, params.get("part"))
+        if kind in ("e57", "laz") and not (params.get("part") and part) and len(stations_in(stations, part)) < min(2, len(stations)):
+            raise BadInput("no station is tied yet", subject=project.name, remedy="tie the stations first")
+        if kind in ("e57", "laz") and not stations:
+            raise BadInput("there are no stations yet", subject=project.name, remedy="bring in a scan first")
         same = {"what": kind, **params}
         q = select(Job.id).where(Job.project_id == project_id, Job.kind == "deliver", Job.state == "waiting", Job.params == same)
         if (running := s.scalar(q.limit(1))) is not None:
@@ -46,12 +51,13 @@ def start(project_id: str, kind: str, params: dict[str, Any]) -> str:
 
 @dataclass(frozen=True)
 class State:
-    """All that a delivery shows, of one state of the project: poses, marks, frame, box, drawing and report. Points are
+    """All that a delivery shows, of one part in one state of the project: poses, marks, frame, box, drawing and report. Points are
     never rewritten, so they may be read afterwards."""
 
     entry: int
     project: str
-    frame: tuple[str, str, Array]
+    frame: InUse
+    old: str  # why the frame is out of date, or ""
     stations: list[tuple[Station, Marks]]
     box: Box | None
     drawn: list[Entity]
@@ -62,22 +68,23 @@ def state_for(project_id: str, kind: str, params: dict[str, Any]) -> State:
     """Read in one snapshot."""
     with snapshot() as s:
         project = get_project(s, project_id)
-        everything = stations_of(s, project_id)
-        placed = [x for x in everything if x.pose is not None] or everything[:1]
+        frame = in_use(s, project, params.get("part"))
+        placed = stations_in(stations_of(s, project_id), frame.part)
         return State(
             state_of(s, project_id),
             project.name,
-            active_frame(s, project),
+            frame,
+            Currency(s, project_id).why_old(frame.row) if frame.row is not None else "",
             [(x, marks_of(s, x.id)) for x in placed] if kind in ("e57", "laz") else [],
-            active_box(s, project_id) if params.get("crop", True) else None,
-            entities(s, project_id, params.get("sections"), params.get("coordinates") == "section") if kind == "dxf" else [],
-            build(s, project_id) if kind == "pdf" else None,
+            active_box(s, project_id, frame.part) if params.get("crop", True) else None,
+            entities(s, project_id, frame, params.get("sections"), params.get("coordinates") == "section") if kind == "dxf" else [],
+            build(s, project_id, frame.part) if kind == "pdf" else None,
         )
 
 
 def _clouds(state: State, progress: Progress) -> Iterator[tuple[str, Any, Array, Array]]:
     """(name, Scan without deleted and cropped points, their coordinates in the frame, pose in the frame) of each station."""
-    _, _, T_frame_project = state.frame
+    T_frame_part = state.frame.T_frame_part
     for k, (station, marks) in enumerate(state.stations):
         progress.check()
         progress.report(f"writing {station.name}", k, len(state.stations))
@@ -88,7 +95,7 @@ def _clouds(state: State, progress: Progress) -> Iterator[tuple[str, Any, Array,
         if state.box is not None:
             keep &= state.box.inside(frames.apply(pose, scan.xyz))
         scan = scan.take(keep)
-        yield station.name, scan, frames.apply(T_frame_project @ pose, scan.xyz), T_frame_project @ pose
+        yield station.name, scan, frames.apply(T_frame_part @ pose, scan.xyz), T_frame_part @ pose
 
 
 def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
@@ -101,7 +108,6 @@ def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
         path = folder / f"out.{kind}"
         points = _write(path, kind, state, params, progress)
         progress.check()
-        frame_id, frame_name, _ = state.frame
         with session() as s:
             row = Delivery(
                 id=new_id(),
@@ -111,8 +117,11 @@ def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
                 journal_at=state.entry,
                 params={
                     **{k: v for k, v in params.items() if k != "what"},
-                    "frame": frame_name,
-                    "frame_id": frame_id,
+                    "part": state.frame.part,
+                    "frame": state.frame.name,
+                    "frame_id": state.frame.id,
+                    "frame_old": state.old,
+                    "unit": unit_of(kind, params, state.frame),
                     "points": points,
                     "cropped": state.box is not None,
                 },
@@ -122,6 +131,15 @@ def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
             s.flush()
             notify(s, project_id, "deliveries")
             return progress.conclude(s, {"delivery": row.id, "name": name, "size": row.size, "points": points})
+
+
+def unit_of(kind: str, params: dict[str, Any], frame: InUse) -> str:
+    """The unit that a delivery's numbers are in: what was asked for, else that of the frame. E57 knows metres only (E2807,
+    8.4.1), and a cloud is not counted in millimetres unless somebody asks."""
+    if kind == "e57":
+        return "m"
+    asked = params.get("unit") or frame.unit
+    return "m" if kind == "laz" and asked == "mm" and not params.get("unit") else str(asked)
 
 
 def _write(path: Path, kind: str, state: State, params: dict[str, Any], progress: Progress) -> int:
@@ -139,13 +157,13 @@ def _write(path: Path, kind: str, state: State, params: dict[str, Any], progress
         e57.write(path, outgoing())
     elif kind == "laz":
         parts = ((k + 1, xyz, scan.intensity, scan.rgb) for k, (_, scan, xyz, _) in enumerate(_clouds(state, progress)))
-        points = las.write(path, parts, state.frame[2][:3, 3])
+        points = las.write(path, parts, state.frame.T_frame_part[:3, 3], frames.METRE_PER_UNIT[unit_of(kind, params, state.frame)])
     elif kind == "dxf":
         if not any(e.kind != "text" for e in state.drawn):
             raise BadInput(
                 "there is nothing drawn yet", subject=state.project, remedy="cut a section and fit or draw lines", code="nothing_drawn"
             )
-        dxf.write(path, state.drawn, params.get("unit", "m"), state.project)
+        dxf.write(path, state.drawn, unit_of(kind, params, state.frame), state.project)
     else:
         assert state.report is not None
         pdf.write(path, state.report)

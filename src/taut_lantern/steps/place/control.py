@@ -1,4 +1,4 @@
-"""Place the project: control from a file, matched and solved; or squared to a wall. The points never move."""
+"""Place a part: on control from a file, matched and solved; or squared to a wall. The points never move."""
 
 from __future__ import annotations
 
@@ -11,13 +11,10 @@ from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.errors import BadInput, NotEnough
-from ...core.place.control import ControlReading, Placement, read_control, solve, square_to_wall
+from ...core.place.control import ControlReading, read_control
+from ...core.place.wall import square_to_wall
 from ...core.targets.match import by_geometry
-from ...store import journal
-from ...store.db import within
-from ...store.models import Control, PlacementRow, SolutionRow, Station
-from ...store.tiles import read_tiles, tiles_of
-from ..common import (
+from ...site.common import (
     Array,
     Moved,
     clean_name,
@@ -27,12 +24,19 @@ from ..common import (
     matrix,
     numbers,
     owned,
-    profile_of,
     settled,
     state_of,
     stations_of,
     still,
 )
+from ...site.frames import inputs_of_control, inputs_of_grid
+from ...site.parts import stations_in, wanted
+from ...site.placing import applied_control, control_of, part_with_most_targets, solve_now, targets_in
+from ...site.solution import solution_of
+from ...store import journal
+from ...store.db import session
+from ...store.models import Control, Frame, Station, Target
+from ...store.tiles import read_tiles, tiles_of
 
 
 def preview(text: str, file: str, columns: list[str] | None, unit: str) -> ControlReading:
@@ -44,8 +48,9 @@ def preview(text: str, file: str, columns: list[str] | None, unit: str) -> Contr
 MOST = 10_000  # control points of a project; a file of more is cut to the site before it comes in
 
 
-def take_in(project_id: str, text: str, file: str, columns: list[str] | None, unit: str) -> dict[str, Any]:
-    """Replace the project's control by the file's points and match them. Nothing is kept of a file with faults.
+def take_in(project_id: str, text: str, file: str, columns: list[str] | None, unit: str, part_id: str | None = None) -> dict[str, Any]:
+    """Replace the project's control by the file's points and match them to the targets of one part (of which None means the
+    one that sees most). Nothing is kept of a file with faults.
 
     Points of a name that is here already keep what people decided on them: their role, and the target matched by hand.
     """
@@ -70,8 +75,8 @@ def take_in(project_id: str, text: str, file: str, columns: list[str] | None, un
 
     def compute(s: Session) -> tuple[int, Matching]:
         here = {r.name: r for r in s.scalars(select(Control).where(Control.project_id == project_id))}
-        held = {n: here[n].target for n in enh if n in here and "target" in here[n].by_hand}
-        return state_of(s, project_id), _match(_targets(s, project_id), enh, held)
+        held = {n: here[n].target_id for n in enh if n in here and "target" in here[n].by_hand}
+        return state_of(s, project_id), _match(targets_in(s, project_id, part_with_most_targets(s, project_id, part_id)), enh, held)
 
     def commit(made: tuple[int, Matching]) -> dict[str, Any]:
         state, matching = made
@@ -83,7 +88,7 @@ def take_in(project_id: str, text: str, file: str, columns: list[str] | None, un
                     c.remove(row)
             for p in reading.points:
                 row = here.get(p.name) or Control(project_id=project_id, name=p.name, by_hand=[], role=p.role)
-                row.enh, row.remark, row.target = list(p.enh), p.remark, matching.target_of.get(p.name)
+                row.enh, row.unit, row.remark, row.target_id = list(p.enh), unit, p.remark, matching.target_of.get(p.name)
                 if "role" not in row.by_hand:
                     row.role = p.role
                 c.s.add(row)
@@ -92,70 +97,66 @@ def take_in(project_id: str, text: str, file: str, columns: list[str] | None, un
     return settled(compute, commit, project_id)
 
 
-def _targets(s: Session, project_id: str) -> dict[str, Array]:
-    """Positions of targets in the project frame, from the one solution."""
-    row = s.get(SolutionRow, project_id)
-    found = {} if row is None else row.data.get("targets", {})
-    return {name: np.array(t["position"]) for name, t in found.items() if t["position"] is not None}
-
-
 @dataclass(frozen=True)
 class Matching:
-    """target_of: the target of each matched control point by name; problem: why nothing was matched, or None."""
+    """target_of: the target's id of each matched control point by name; problem: why nothing was matched, or None."""
 
     target_of: dict[str, str | None]
     problem: str | None
 
 
-def _match(targets: dict[str, Array], enh: dict[str, tuple[float, ...]], held: dict[str, str | None]) -> Matching:
+def _match(targets: dict[str, dict[str, Any]], enh: dict[str, tuple[float, ...]], held: dict[str, str | None]) -> Matching:
     """By name where names agree, else by geometry; a target near a control point that breaks the constellation is
     matched too, so that a blunder shows. held: what people matched (or unmatched) by hand, which stays."""
-    free = {n: t for n, t in targets.items() if n not in set(held.values())}
+    taken = set(held.values())
+    free = {i: t for i, t in targets.items() if i not in taken}
     points = {n: p for n, p in enh.items() if n not in held}
-    same = [n for n in points if n in free]
+    named = {t["name"]: i for i, t in free.items()}
+    same = {n: named[n] for n in points if n in named}
     if len(same) >= 3:
-        return Matching({**held, **{n: n for n in same}}, None)
+        return Matching({**held, **same}, None)
     if len(targets) < 3 or len(enh) < 3:
         return Matching(dict(held), f"matching needs 3 targets and 3 control points; there are {len(targets)} and {len(enh)}")
     if not free or not points:
         return Matching(dict(held), None)
-    names, rows = list(targets), list(enh)
+    ids, rows = list(targets), list(enh)
     try:
-        found = by_geometry(np.array([targets[n] for n in names]), np.array([enh[n] for n in rows], dtype=float))
+        found = by_geometry(np.array([targets[i]["position"] for i in ids]), np.array([enh[n] for n in rows], dtype=float))
     except NotEnough as problem:
         return Matching(dict(held), str(problem))
-    out: dict[str, str | None] = {rows[k]: names[i] for i, k in found.pairs if rows[k] in points and names[i] in free}
-    open_targets = [n for n in free if n not in out.values()]
+    out: dict[str, str | None] = {rows[k]: ids[i] for i, k in found.pairs if rows[k] in points and ids[i] in free}
+    still_free = [i for i in free if i not in out.values()]
     for n in points:
-        if n not in out and open_targets:
-            at = frames.apply(found.T_target_source, np.array([targets[x] for x in open_targets]))
+        if n not in out and still_free:
+            at = frames.apply(found.T_target_source, np.array([targets[i]["position"] for i in still_free]))
             gap = np.linalg.norm(at - np.array(enh[n], dtype=float), axis=1)
             if gap.min() < 0.5:
-                out[n] = open_targets.pop(int(np.argmin(gap)))
+                out[n] = still_free.pop(int(np.argmin(gap)))
     return Matching({**out, **held}, None)
 
 
-def match_again(project_id: str) -> str | None:
+def match_again(project_id: str, part_id: str | None = None) -> str | None:
     """Match anew what nobody matched by hand. Returns why nothing was matched, or None."""
 
     def compute(s: Session) -> tuple[int, Matching]:
-        rows = list(s.scalars(select(Control).where(Control.project_id == project_id).order_by(Control.name)))
-        held = {r.name: r.target for r in rows if "target" in r.by_hand}
-        return state_of(s, project_id), _match(_targets(s, project_id), {r.name: tuple(r.enh) for r in rows}, held)
+        rows = control_of(s, project_id)
+        held = {r.name: r.target_id for r in rows if "target" in r.by_hand}
+        targets = targets_in(s, project_id, part_with_most_targets(s, project_id, part_id))
+        return state_of(s, project_id), _match(targets, {r.name: tuple(r.enh) for r in rows}, held)
 
     def commit(made: tuple[int, Matching]) -> str | None:
         state, matching = made
         with journal.change(project_id, "Matched control to targets", topic="control") as c:
             still(c.s, project_id, state)
-            for r in c.s.scalars(select(Control).where(Control.project_id == project_id)):
-                r.target = matching.target_of.get(r.name)
+            for r in control_of(c.s, project_id):
+                r.target_id = matching.target_of.get(r.name)
         return matching.problem
 
     return settled(compute, commit, project_id)
 
 
 def change_control(project_id: str, control_id: str, version: int | None, role: str | None, target: str | None) -> None:
-    """role: control | check | off; target: a target's name, or "" to unmatch."""
+    """role: control | check | off; target: a target's id, or "" to unmatch."""
     with journal.change(project_id, "Changed a control point", topic="control") as c:
         row = owned(c.s, Control, project_id, control_id, "control point")
         journal.checked_version(row, version, f"the control point {row.name}")
@@ -166,50 +167,37 @@ def change_control(project_id: str, control_id: str, version: int | None, role: 
             row.decided("role")
             c.title = f"{row.name} is now {role}"
         if target is not None:
-            row.target = target or None
+            known = owned(c.s, Target, project_id, target, "target") if target else None
+            row.target_id = known.id if known else None
             row.decided("target")
-            c.title = f"Matched {row.name} to {target}" if target else f"Unmatched {row.name}"
+            c.title = f"Matched {row.name} to {known.name}" if known else f"Unmatched {row.name}"
 
 
-def solve_now(s: Session, project_id: str) -> tuple[Placement | None, str | None, list[Control]]:
-    """The placement as control and targets stand now, or the reason why there is none."""
-    project = get_project(s, project_id)
-    rows = list(s.scalars(select(Control).where(Control.project_id == project_id).order_by(Control.name)))
-    targets = _targets(s, project_id)
-    used = [r for r in rows if r.target in targets and r.role != "off"]
-    try:
-        return (
-            solve(
-                [r.name for r in used],
-                [r.role for r in used],
-                np.array([targets[r.target or ""] for r in used]).reshape(-1, 3),
-                np.array([r.enh for r in used], dtype=float).reshape(-1, 3),
-                profile_of(project).control,
-            ),
-            None,
-            rows,
-        )
-    except NotEnough as problem:
-        return None, str(problem), rows
-
-
-def apply(project_id: str) -> str:
-    """Make the solved control placement the project's coordinates."""
+def apply(project_id: str, part_id: str | None = None) -> str:
+    """Make the solved control placement the coordinates of the part. An earlier one of the part is replaced."""
     with journal.change(project_id, "Placed the project on control", topic="control") as c:
-        placement, problem, _ = solve_now(c.s, project_id)
+        solved = solve_now(c.s, project_id, part_id)
+        placement = solved.placement
         if placement is None:
-            raise NotEnough(problem or "control cannot be solved", subject="control", remedy="match more points")
-        for old in c.s.scalars(
-            select(PlacementRow).where(PlacementRow.project_id == project_id, PlacementRow.kind == "control", PlacementRow.active)
-        ):
+            raise NotEnough(solved.problem or "control cannot be solved", subject="control", remedy="match more points")
+        old = applied_control(c.s, project_id, solved.part)
+        if old is not None:
             old.active = False
-        row = PlacementRow(
+        row = Frame(
             project_id=project_id,
+            part_id=solved.part,
             name="control",
             kind="control",
-            T_frame_project=numbers(placement.T_control_project),
-            detail={"sigma_mm": 1000 * placement.sigma, "points": [p.name for p in placement.points]},
-            network_revision=c.project.network_revision,
+            unit=_unit(solved.rows),
+            T_frame_part=numbers(placement.T_control_project),
+            detail={
+                "sigma_mm": 1000 * placement.sigma,
+                "points": [p.name for p in placement.points if p.role == "control" and p.status != "parted"],
+                "covariance": numbers(placement.covariance),
+                "centre": numbers(placement.centre),
+            },
+            made_from={"inputs": inputs_of_control(solved.rows, solution_of(c.s, project_id)["targets"], solved.part)},
+            revision=old.revision + 1 if old is not None else 1,
         )
         c.s.add(row)
         c.s.flush()
@@ -217,18 +205,30 @@ def apply(project_id: str) -> str:
         return row.id
 
 
-def stands(placement: Placement | None, applied: PlacementRow | None) -> bool:
-    """Whether what is applied is still what control and network say."""
-    if placement is None or applied is None:
-        return False
-    return bool(np.allclose(placement.T_control_project.ravel(), applied.T_frame_project, rtol=0, atol=1e-7))
+def _unit(rows: list[Control]) -> str:
+    """The unit that the surveyor wrote in; metres when the points came in several."""
+    units = {r.unit for r in rows}
+    return units.pop() if len(units) == 1 else "m"
 
 
-def points_near(s: Session, project_id: str, pick: Array, radius: float) -> Array:
-    """Points of all placed stations within ``radius`` of a pick, project frame."""
-    stations = stations_of(s, project_id)
-    parts = [_near(s, x, pick, radius) for x in stations if x.pose is not None or len(stations) == 1]
-    return np.concatenate(parts) if parts else np.zeros((0, 3))
+@dataclass(frozen=True)
+class Near:
+    """points (n, 3) of a part's stations round a pick, part frame; stations that they come from; towards: (3,) where one
+    stands who saw them."""
+
+    points: Array
+    stations: list[Station]
+    towards: Array
+
+
+def points_near(s: Session, stations: list[Station], pick: Array, radius: float) -> Near:
+    """Points within ``radius`` metres of a pick."""
+    found = [(x, p) for x in stations if len(p := _near(s, x, pick, radius))]
+    if not found:
+        return Near(np.zeros((0, 3)), [], pick)
+    stands = np.array([matrix(x.pose)[:3, 3] for x, _ in found])
+    towards = np.average(stands, axis=0, weights=[len(p) for _, p in found])
+    return Near(np.concatenate([p for _, p in found]), [x for x, _ in found], towards)
 
 
 def _near(s: Session, station: Station, pick: Array, radius: float) -> Array:
@@ -239,29 +239,66 @@ def _near(s: Session, station: Station, pick: Array, radius: float) -> Array:
     return frames.apply(t, np.concatenate(found)) if found else np.zeros((0, 3))
 
 
-def square(project_id: str, wall: list[float], point: list[float], given: list[float], flip: bool, name: str) -> dict[str, Any]:
-    """Site grid along the wall at ``wall``; ``point`` gets the ``given`` coordinates. Picks in the project frame."""
+ROUND = 0.8  # metres of the wall round the pick that are looked at
+
+
+@dataclass(frozen=True)
+class Picks:
+    """wall, point: picks in the part's frame, metres; given: coordinates of the point."""
+
+    wall: Array
+    point: Array
+    given: Array
+    flip: bool
+
+
+def square(
+    project_id: str, wall: list[float], point: list[float], given: list[float], flip: bool, name: str, part_id: str | None = None
+) -> dict[str, Any]:
+    """Site grid of a part along the wall at ``wall``; ``point`` gets the ``given`` coordinates. Picks in the part's frame."""
     w, p, g = (np.array(finite(v, 3, what)) for v, what in ((wall, "the wall pick"), (point, "the point"), (given, "the coordinates")))
-    shown = clean_name(name, "site")
+    return _grid(project_id, Picks(w, p, g, flip), clean_name(name, "site"), part_id, None)
 
-    def compute(s: Session) -> tuple[int, Array, float, int]:
-        t, rms, count = square_to_wall(points_near(s, project_id, w, 0.8), w, (0.0, 0.0, 0.0), flip)
-        t[:3, 3] = g - t[:3, :3] @ p
-        return get_project(s, project_id).network_revision, t, rms, count
 
-    def commit(made: tuple[int, Array, float, int]) -> dict[str, Any]:
-        revision, t, rms, count = made
-        with journal.change(project_id, f"Squared the project to a wall: grid {shown}", topic="control") as c:
+def renew(project_id: str, frame_id: str, version: int) -> dict[str, Any]:
+    """Make a frame that is out of date anew: control is solved again, a grid is laid along its wall again."""
+    with session() as s:
+        row = owned(s, Frame, project_id, frame_id, "frame")
+        journal.checked_version(row, version, f"the coordinates {row.name}")
+    if row.kind == "control":
+        return {"id": apply(project_id, row.part_id), "wall_rms_mm": None, "points": None}
+    kept = row.detail.get("picks")
+    if kept is None:
+        raise BadInput("an earlier version did not keep what was picked", subject=row.name, remedy="square the project to the wall again")
+    motion = matrix(row.made_from.get("T_new_old"))
+    w, p = (frames.apply(motion, np.array([kept[k]]))[0] for k in ("wall", "point"))
+    return _grid(project_id, Picks(w, p, np.array(kept["given"]), kept["flip"]), row.name, row.part_id, row.id)
+
+
+def _grid(project_id: str, picks: Picks, name: str, part_id: str | None, frame_id: str | None) -> dict[str, Any]:
+    """Lay a grid; into the row of an earlier one when that is made anew."""
+
+    def compute(s: Session) -> tuple[int, str | None, Array, float, int, list[Station]]:
+        project = get_project(s, project_id)
+        part = wanted(s, project, part_id)
+        near = points_near(s, stations_in(stations_of(s, project_id), part), picks.wall, ROUND)
+        t, rms, count = square_to_wall(near.points, picks.wall, (0.0, 0.0, 0.0), near.towards, picks.flip)
+        t[:3, 3] = picks.given - t[:3, :3] @ picks.point
+        return project.network_revision, part, t, rms, count, near.stations
+
+    def commit(made: tuple[int, str | None, Array, float, int, list[Station]]) -> dict[str, Any]:
+        revision, part, t, rms, count, stations = made
+        with journal.change(project_id, f"Squared the project to a wall: grid {name}", topic="control") as c:
             if c.project.network_revision != revision:
                 raise Moved
-            row = PlacementRow(
-                project_id=project_id,
-                name=shown,
-                kind="grid",
-                T_frame_project=numbers(t),
-                detail={"wall_rms_mm": 1000 * rms, "points": count},
-                network_revision=revision,
-            )
+            if frame_id is None:
+                row = Frame(project_id=project_id, name=name, kind="grid", unit=c.project.unit, revision=0)
+            else:
+                row = owned(c.s, Frame, project_id, frame_id, "frame")
+            row.part_id, row.T_frame_part, row.revision = part, numbers(t), row.revision + 1
+            kept = {"wall": numbers(picks.wall), "point": numbers(picks.point), "given": numbers(picks.given), "flip": picks.flip}
+            row.detail = {"wall_rms_mm": 1000 * rms, "points": count, "picks": kept}
+            row.made_from = {"inputs": inputs_of_grid(stations)}
             c.s.add(row)
             c.s.flush()
             c.project.active_frame = row.id
@@ -271,57 +308,19 @@ def square(project_id: str, wall: list[float], point: list[float], given: list[f
         return settled(compute, commit, project_id)
 
 
-def residuals_of(project_id: str, s: Session | None = None) -> dict[str, Any]:
-    """What the screen shows of control: points, residuals, and the state of the solution."""
-    with within(s) as s:
-        project = get_project(s, project_id)
-        placement, problem, rows = solve_now(s, project_id)
-        by_name = {p.name: p for p in placement.points} if placement else {}
-        applied = s.scalar(
-            select(PlacementRow).where(PlacementRow.project_id == project_id, PlacementRow.kind == "control", PlacementRow.active)
-        )
-        same = stands(placement, applied)
-        points = []
-        for r in rows:
-            p = by_name.get(r.name)
-            points.append(
-                {
-                    "id": r.id,
-                    "version": r.version,
-                    "name": r.name,
-                    "role": r.role,
-                    "enh": r.enh,
-                    "remark": r.remark,
-                    "target": r.target,
-                    "residual_mm": None
-                    if p is None
-                    else {"e": 1000 * p.residual[0], "n": 1000 * p.residual[1], "h": 1000 * p.residual[2], "d3": 1000 * p.distance},
-                    "status": p.status if p else "loose",
-                    "reasons": [f.as_dict() for f in p.reasons] if p else [],
-                }
-            )
-        return {
-            "points": points,
-            "problem": problem,
-            "applied": applied is not None,
-            "up_to_date": same,
-            "sentence": _sentence(placement, problem, len(rows), same),
-            "sigma_mm": 1000 * placement.sigma if placement else None,
-            "findings": [f.as_dict() for f in placement.findings] if placement else [],
-            "targets": sorted(_targets(s, project_id)),
-            "tolerance_mm": 1000 * profile_of(project).control,
-        }
-
-
-def _sentence(placement: Placement | None, problem: str | None, count: int, same: bool) -> str:
-    if count == 0:
-        return "No control yet. Read a control file, or square the project to a wall."
-    if placement is None:
-        return f"{(problem or '')[:1].upper()}{(problem or '')[1:]}."
-    good = [p for p in placement.points if p.role == "control" and p.status != "parted"]
-    text = f"{len(good)} control points agree within {1000 * max(p.distance for p in good):.1f} mm." if good else "No control point agrees."
-    bad = [p.name for p in placement.points if p.status == "parted"]
-    text += f" {', '.join(bad)} {'stands' if len(bad) == 1 else 'stand'} out: see why." if bad else ""
-    checks = [p for p in placement.points if p.role == "check"]
-    text += f" Check {checks[0].name} is off by {1000 * checks[0].distance:.1f} mm." if checks else ""
-    return text + ("" if same else " Not applied yet.")
+def change_frame(project_id: str, frame_id: str, version: int, name: str | None, unit: str | None, removed: bool) -> None:
+    """Rename a frame, set the unit of its coordinates, or take it away (the part's own coordinates follow)."""
+    with journal.change(project_id, "", topic="control") as c:
+        row = owned(c.s, Frame, project_id, frame_id, "frame")
+        journal.checked_version(row, version, f"the coordinates {row.name}")
+        if name is not None:
+            c.title = f"Renamed the coordinates {row.name} to {clean_name(name, row.name)}"
+            row.name = clean_name(name, row.name)
+        if unit is not None:
+            row.unit = unit
+            c.title = f"The coordinates {row.name} are in {unit}"
+        if removed:
+            row.deleted = True
+            c.title = f"Took the coordinates {row.name} away"
+            if c.project.active_frame == row.id:
+                c.project.active_frame = "project"

@@ -23,14 +23,15 @@ from ...core.align.evidence import evidence
 from ...core.align.fine import GATES, fine
 from ...core.align.prepared import Prepared, prepare
 from ...core.errors import BadInput, NotEnough
-from ...core.network.adjust import LinkObservation, snoop
+from ...core.network.observations import LinkObservation
+from ...core.network.reliability import snoop
+from ...site.common import Progress, finite, get_station, matrix, numbers, owned, stations_of
+from ...site.solution import refresh_solution
 from ...store import journal, scratch
 from ...store.db import session
 from ...store.models import Job, Link, Station
 from ...store.queue import LIVE, Run, enqueue, keep, reached
 from ...store.tiles import read_station
-from ..common import Progress, finite, get_station, matrix, numbers, owned, stations_of
-from .network import refresh_solution
 
 
 class PreparedScans(Mapping[str, Prepared]):
@@ -133,10 +134,6 @@ def tie_all(project_id: str, params: dict[str, Any], progress: Progress) -> dict
         here = {x.id for x in stations_of(c.s, project_id)}
         pairs = [p for p in result.pairs if p.a in here and p.b in here]
         kept_by_hand = _put_links(c, project_id, pairs, left_out)
-        for part in result.parts:
-            for key, pose in part.items():
-                if key in here:
-                    c.s.get_one(Station, key).pose = numbers(pose) if len(part) > 1 else None
         c.title = f"Tied {len(stations)} stations with {len(pairs)} links"
         c.title += f"; {kept_by_hand} decided by hand stayed as they were" if kept_by_hand else ""
         c.s.flush()

@@ -7,19 +7,20 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.errors import BadInput
 from ...core.scan.grid import range_image
 from ...core.targets.match import group_by_place
 from ...core.targets.spheres import SphereSighting, find_spheres
+from ...site.common import Progress, clean_name, get_project, matrix, numbers, owned, stations_of
+from ...site.solution import refresh_solution, solution_of
 from ...store import journal
 from ...store.db import session
-from ...store.models import Job, Sighting, Station
+from ...store.models import Control, Job, Sighting, Station, Target, new_id
 from ...store.queue import LIVE, Run, enqueue, keep, reached
 from ...store.tiles import read_station
-from ..common import Progress, matrix, numbers, owned, stations_of
-from .network import refresh_solution
 
 
 def start_find(project_id: str, radii: list[float]) -> str:
@@ -47,7 +48,6 @@ def find_targets(project_id: str, params: dict[str, Any], progress: Progress) ->
             Sighting(
                 project_id=project_id,
                 station_id=station.id,
-                target="",
                 kind="sphere",
                 radius=f.radius,
                 centre=numbers(f.centre),
@@ -63,12 +63,11 @@ def find_targets(project_id: str, params: dict[str, Any], progress: Progress) ->
     with journal.change(project_id, "", network=True, topic="network") as c:
         here = stations_of(c.s, project_id)
         rows = _merged(c, project_id, [f for f in found if f.station_id in {x.id for x in here}])
-        poses = {x.id: matrix(x.pose) for x in here if x.pose is not None}
-        name_by_place(rows, poses)
+        match_by_place(c.s, project_id, rows, here)
         c.title = f"Found {len(found)} sphere sightings"
         c.s.flush()
         refresh_solution(c.s, c.project)
-        return progress.conclude(c.s, {"sightings": len(found), "targets": len({f.target for f in rows if f.target})})
+        return progress.conclude(c.s, {"sightings": len(found), "targets": len({f.target_id for f in rows if f.target_id})})
 
 
 def _spheres(station: Station, radii: list[float], run: Run | None) -> list[SphereSighting]:
@@ -114,57 +113,160 @@ def _merged(c: journal.Change, project_id: str, found: list[Sighting]) -> list[S
     return rows
 
 
-def name_by_place(sightings: list[Sighting], poses: dict[str, np.ndarray]) -> None:
-    """Name sightings of placed stations: one name for those that stand at one place, the one that they have already, else
-    the next free of T1, T2, ... Names that people gave stay. A lone sighting that is not confirmed stays without a name:
-    it may be foliage."""
-    placed = [x for x in sightings if x.station_id in poses]
-    if not placed:
-        return
-    points = np.array([frames.apply(poses[x.station_id], np.array([x.centre]))[0] for x in placed])
-    groups = group_by_place(points, [x.station_id for x in placed])
-    sure = [g for g in groups if len(g) > 1 or not placed[g[0]].remark or placed[g[0]].by_hand]
-    names: dict[int, str] = {}
+def match_by_place(s: Session, project_id: str, sightings: list[Sighting], stations: list[Station]) -> None:
+    """Say of which target each sighting is: those that stand at one place of one part are of one target, the one that they
+    have already, else a new one. What people said stays. A lone sighting that is not confirmed is of no target: it may be
+    foliage. Only stations of one part share places, so that parts are matched one by one."""
+    part = {x.id: x.part_id for x in stations}
+    pose = {x.id: matrix(x.pose) for x in stations}
+    known = {t.id: t for t in s.scalars(select(Target).where(Target.project_id == project_id))}
+    names = {t.name for t in known.values()}
+    taken: set[str] = set()
+    for one in dict.fromkeys(part.values()):
+        inside = [x for x in sightings if part.get(x.station_id) == one]
+        if not inside:
+            continue
+        points = np.array([frames.apply(pose[x.station_id], np.array([x.centre]))[0] for x in inside])
+        groups = [[inside[i] for i in g] for g in group_by_place(points, [x.station_id for x in inside])]
+        sure = [g for g in groups if len(g) > 1 or not g[0].remark or g[0].by_hand]
+        for group, target in zip(sure, _targets_for(s, project_id, sure, taken, names), strict=True):
+            for x in group:
+                if "target" not in x.by_hand:
+                    x.target_id = target
+        for x in (x for g in groups if g not in sure for x in g):
+            if "target" not in x.by_hand:
+                x.target_id = None
+    s.flush()
+    used = set(s.scalars(select(Sighting.target_id).where(Sighting.project_id == project_id)))
+    used |= set(s.scalars(select(Control.target_id).where(Control.project_id == project_id)))
+    for t in known.values():
+        if t.id not in used:
+            t.deleted = True
+
+
+def _targets_for(s: Session, project_id: str, groups: list[list[Sighting]], taken: set[str], names: set[str]) -> list[str]:
+    """A target for each group: what people said of its sightings first, then what most of them had, then a new one."""
+    out: dict[int, str] = {}
     for by_hand in (True, False):
-        for k, group in enumerate(sure):
-            known = [placed[i].target for i in group if placed[i].target and ("target" in placed[i].by_hand or not by_hand)]
-            best = max(sorted(set(known) - set(names.values())), key=known.count, default="")
-            if best and k not in names:
-                names[k] = best
-    taken = {*names.values(), *(x.target for x in sightings if "target" in x.by_hand)}
-    free = (name for k in range(1, len(sightings) + len(taken) + 2) if (name := f"T{k}") not in taken)
-    for k, group in enumerate(sure):
-        name = names.get(k) or next(free)
-        for i in group:
-            if "target" not in placed[i].by_hand:
-                placed[i].target = name
-    grouped = {i for g in sure for i in g}
-    for i, x in enumerate(placed):
-        if i not in grouped and "target" not in x.by_hand:
-            x.target = ""
+        for k, group in enumerate(groups):
+            had = [x.target_id for x in group if x.target_id and ("target" in x.by_hand or not by_hand)]
+            best = max(sorted(set(had) - taken), key=had.count, default="")
+            if best and k not in out:
+                out[k] = best
+                taken.add(best)
+    for k, group in enumerate(groups):
+        if k not in out:
+            out[k] = new_target(s, project_id, _free_name(names), group[0].kind, group[0].radius).id
+            taken.add(out[k])
+    return [out[k] for k in range(len(groups))]
+
+
+def _free_name(names: set[str]) -> str:
+    name = next(name for k in range(1, len(names) + 2) if (name := f"T{k}") not in names)
+    names.add(name)
+    return name
+
+
+def new_target(s: Session, project_id: str, name: str, kind: str, radius: float) -> Target:
+    row = Target(id=new_id(), project_id=project_id, name=name, kind=kind, radius=radius)
+    s.add(row)
+    return row
 
 
 def regroup(project_id: str) -> None:
-    """Name sightings anew after stations have been placed."""
+    """Match sightings anew after stations have been placed."""
     with journal.change(project_id, "Matched sightings to targets by place", network=True, topic="network") as c:
-        poses = {x.id: matrix(x.pose) for x in stations_of(c.s, project_id) if x.pose is not None}
-        rows = list(c.s.scalars(select(Sighting).where(Sighting.project_id == project_id)))
-        name_by_place(rows, poses)
+        rows = list(c.s.scalars(select(Sighting).where(Sighting.project_id == project_id).order_by(Sighting.id)))
+        match_by_place(c.s, project_id, rows, stations_of(c.s, project_id))
         c.s.flush()
         refresh_solution(c.s, c.project)
 
 
 def change_sighting(project_id: str, sighting_id: str, version: int | None, used: bool | None, target: str | None) -> None:
+    """used: whether it takes part; target: the name of the target that it is of (a new one when none is called so), ""
+    for none."""
     with journal.change(project_id, "Changed a sighting", network=True, topic="network") as c:
         row = owned(c.s, Sighting, project_id, sighting_id, "sighting")
-        journal.checked_version(row, version, f"the sighting of {row.target}")
+        before = c.s.get(Target, row.target_id) if row.target_id else None
+        called = before.name if before else "no target"
+        journal.checked_version(row, version, f"the sighting of {called}")
         if used is not None:
             row.used = used
             row.decided("used")
-            c.title = f"Sighting of {row.target} {'takes part' if used else 'is left out'}"
+            c.title = f"Sighting of {called} {'takes part' if used else 'is left out'}"
         if target is not None:
-            row.target = target.strip()
+            name = clean_name(target, "")[:120]
+            row.target_id = _called(c.s, project_id, name, row).id if name else None
             row.decided("target")
-            c.title = f"A sighting is now of {row.target or 'no target'}"
+            c.title = f"A sighting is now of {name or 'no target'}"
         c.s.flush()
         refresh_solution(c.s, c.project)
+
+
+def _called(s: Session, project_id: str, name: str, sighting: Sighting) -> Target:
+    found = s.scalar(select(Target).where(Target.project_id == project_id, Target.name == name))
+    return found or new_target(s, project_id, name, sighting.kind, sighting.radius)
+
+
+def rename_target(project_id: str, target_id: str, version: int, name: str) -> None:
+    with journal.change(project_id, "", network=True, topic="network") as c:
+        row = owned(c.s, Target, project_id, target_id, "target")
+        journal.checked_version(row, version, f"the target {row.name}")
+        new = clean_name(name, row.name)[:120]
+        if c.s.scalar(select(Target.id).where(Target.project_id == project_id, Target.name == new, Target.id != row.id)):
+            raise BadInput(f"there is a target {new} already", subject=new, remedy="choose another name, or give its sightings that name")
+        c.title = f"Renamed the target {row.name} to {new}"
+        row.name = new
+        c.s.flush()
+        refresh_solution(c.s, c.project)
+
+
+def list_sightings(s: Session, project_id: str) -> list[dict[str, Any]]:
+    """All sightings by target and station; positions in the part of the station, metres."""
+    get_project(s, project_id)
+    stations = {x.id: x for x in stations_of(s, project_id)}
+    names = {t.id: t.name for t in s.scalars(select(Target).where(Target.project_id == project_id))}
+    seen = {(t["id"], t["part"]): t for t in solution_of(s, project_id)["targets"]}
+    out = []
+    for g in s.scalars(select(Sighting).where(Sighting.project_id == project_id)):
+        if (station := stations.get(g.station_id)) is None:
+            continue
+        own = seen.get((g.target_id, station.part_id))
+        out.append(
+            {
+                "id": g.id,
+                "version": g.version,
+                "station": station.id,
+                "station_name": station.name,
+                "target": g.target_id if g.target_id in names else None,
+                "target_name": names.get(g.target_id or "", ""),
+                "part": station.part_id,
+                "radius_mm": 1000 * g.radius,
+                "rms_mm": 1000 * g.rms,
+                "points": g.points,
+                "sigma_mm": 1000 * float(np.sqrt(np.trace(np.array(g.covariance).reshape(3, 3)))),
+                "remark": g.remark,
+                "used": g.used,
+                "position": frames.apply(matrix(station.pose), np.array([g.centre]))[0].tolist(),
+                "spread_mm": own["spread_mm"] if own and own["sightings"] > 1 else None,
+            }
+        )
+    return sorted(out, key=lambda g: (g["target"] is None, len(g["target_name"]), g["target_name"], g["station_name"]))
+
+
+def list_targets(s: Session, project_id: str) -> list[dict[str, Any]]:
+    """Targets as each part sees them, from the one solution."""
+    get_project(s, project_id)
+    rows = {t.id: t for t in s.scalars(select(Target).where(Target.project_id == project_id))}
+    return [
+        {
+            "id": t["id"],
+            "version": rows[t["id"]].version,
+            "name": rows[t["id"]].name,
+            "kind": rows[t["id"]].kind,
+            "radius_mm": 1000 * rows[t["id"]].radius,
+            **{k: t[k] for k in ("part", "position", "sightings", "spread_mm", "sigma_mm")},
+        }
+        for t in solution_of(s, project_id)["targets"]
+        if t["id"] in rows
+    ]

@@ -19,11 +19,11 @@ import {
 import { Await } from "../../kit/await";
 import { LengthField, useLengths } from "../../kit/fields";
 import { Table } from "../../kit/table";
+import { UNIT_CHOICES, type Unit } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
 
 type Original = Schemas["OriginalOut"];
-type Unit = Schemas["BringIn"]["unit"];
 
 export function BringInCard({ id }: { id: string }) {
   const asked = [useOriginals(id), useStations(id), useJobs(id)] as const;
@@ -103,12 +103,7 @@ function Loaded({ id, files, stations, jobs }: { id: string; files: Original[]; 
             label="Unit in the files"
             value={unit}
             onChange={(e) => setUnit(e.target.value as Unit)}
-            options={[
-              ["m", "metres"],
-              ["mm", "millimetres"],
-              ["ft", "feet"],
-              ["us_ft", "US survey feet"],
-            ]}
+            options={UNIT_CHOICES}
           />
           <Quiet>Points nearer than 0.4 m are the tripod and whoever stood beside it.</Quiet>
           <Actions>
@@ -153,6 +148,7 @@ function Loaded({ id, files, stations, jobs }: { id: string; files: Original[]; 
 
 function StationReport({ station: s }: { station: Station }) {
   const r = s.report as Record<string, number>;
+  const remarks = (s.report["remarks"] ?? []) as string[];
   const lost = (r["read"] ?? 0) - (r["kept"] ?? 0);
   return (
     <>
@@ -160,6 +156,11 @@ function StationReport({ station: s }: { station: Station }) {
         {s.name} kept {grouped(r["kept"] ?? s.points)} of {grouped(r["read"] ?? s.points)} points.
       </Sentence>
       <Heading>Import report</Heading>
+      {remarks.map((remark) => (
+        <p key={remark} className="my-1 text-[13px] text-slack">
+          {remark.charAt(0).toUpperCase() + remark.slice(1)}.
+        </p>
+      ))}
       <Row name="read" value={grouped(r["read"] ?? 0)} />
       <Row name="no return, or marked invalid" value={grouped(r["invalid"] ?? 0)} />
       <Row name="not a number" value={grouped(r["not_finite"] ?? 0)} doubt={(r["not_finite"] ?? 0) > 0} />

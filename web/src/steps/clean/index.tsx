@@ -7,7 +7,7 @@ import { provide } from "../../kit/commands";
 import { Await } from "../../kit/await";
 import { LengthField, useLengths } from "../../kit/fields";
 import { Table } from "../../kit/table";
-import { into, inverse } from "../../kit/units";
+import { into, inverse, lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
 
 type Edit = Schemas["EditOut"];
@@ -57,7 +57,8 @@ function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxe
     ]);
   });
   const gone = edits.filter((e) => e.active).reduce((n, e) => n + e.count, 0);
-  const box = boxes.find((b) => b.active);
+  const here = boxes.filter((b) => b.part === project.part);
+  const box = here.find((b) => b.active);
   return (
     <>
       <Sentence>
@@ -104,7 +105,7 @@ function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxe
           : "Deleted points stay in the store: every deletion can be brought back, today or next month."}
       </Quiet>
       <Heading>Crop box</Heading>
-      <BoxPart key={`${box?.id}${box?.version}${project.frame}`} id={id} boxes={boxes} box={box} project={project} />
+      <BoxPart key={`${box?.id}${box?.version}${project.frame}`} id={id} boxes={here} box={box} project={project} />
     </>
   );
 }
@@ -113,9 +114,15 @@ function BoxPart({ id, boxes, box, project }: { id: string; boxes: Box[]; box: B
   const of = box ?? boxes[0];
   const at = (b: Box) => ({ params: { path: { project_id: id, box_id: b.id } } });
   const propose = useAsk(id, async () => {
-    const p = await sent(http.GET("/api/projects/{project_id}/boxes/proposal", path(id)));
+    const query = project.part ? { part: project.part } : {};
+    const p = await sent(
+      http.GET("/api/projects/{project_id}/boxes/proposal", { params: { ...path(id).params, query } }),
+    );
     return sent(
-      http.POST("/api/projects/{project_id}/boxes", { ...path(id), body: { ...p, name: "site", active: true } }),
+      http.POST("/api/projects/{project_id}/boxes", {
+        ...path(id),
+        body: { ...p, name: "site", active: true, part: project.part },
+      }),
     );
   });
   const change = useAsk(id, (part: Partial<Schemas["BoxIn"]>) => {
@@ -178,7 +185,7 @@ function BoxForm({
   change: (part: Partial<Schemas["BoxIn"]>) => void;
   remove: () => void;
 }) {
-  const frame = project.T_frame_project;
+  const frame = project.T_frame_part;
   const turned = (Math.atan2(frame[4]!, frame[0]!) * 180) / Math.PI; // of the active coordinates
   const middle = into(frame, box.centre);
   const size = { above: 0 };
@@ -283,10 +290,15 @@ function EditsLedger({ id }: { id: string }) {
 function BoxesLedger({ id }: { id: string }) {
   const asked = useBoxes(id);
   const boxes = asked.data ?? [];
+  const unit = useProject(id).data?.unit ?? "m";
   const columns: Column<Box>[] = [
     { head: "crop box", cell: (b) => b.name, value: (b) => b.name },
     { head: "state", cell: (b) => (b.active ? "on" : "off"), value: (b) => (b.active ? "on" : "off"), width: "70px" },
-    { head: "size m", figure: true, cell: (b) => b.half.map((v) => fixed(2 * v, 2)).join(" x ") },
+    {
+      head: `size ${UNITS[unit].name}`,
+      figure: true,
+      cell: (b) => b.half.map((v) => lengthIn(2 * v, unit)).join(" x "),
+    },
     { head: "turned °", figure: true, cell: (b) => fixed((b.yaw * 180) / Math.PI, 1) },
   ];
   return (

@@ -24,7 +24,7 @@ export function SheetPane({ id }: { id: string }) {
   );
   const keep = useRef({ draw: draw.mutate, toProject: (at: number[]) => at });
   keep.current.draw = draw.mutate;
-  const back = useMemo(() => (section ? inverse(section.T_section_project) : null), [section]);
+  const back = useMemo(() => (section ? inverse(section.T_section_part) : null), [section]);
   keep.current.toProject = (at) => (back ? into(back, [at[0]!, at[1]!, 0]) : at);
 
   useEffect(() => {
@@ -64,7 +64,7 @@ export function SheetPane({ id }: { id: string }) {
   }, [drawing, cloud, project?.unit]);
 
   const unit = project?.unit ?? "m";
-  const at = hover && project ? into(project.T_frame_project, hover) : null;
+  const at = hover && project ? into(project.T_frame_part, hover) : null;
   const chip = "rounded border border-rule bg-card/95 px-1.5 py-0.5 text-[12px]";
   return (
     <section

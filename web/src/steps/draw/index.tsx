@@ -5,6 +5,7 @@ import { Actions, Button, fixed, grouped, Heading, Pick, Quiet, Row, Sentence, t
 import { Await } from "../../kit/await";
 import { LengthField, useLengths } from "../../kit/fields";
 import { Table } from "../../kit/table";
+import { lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
 
@@ -34,7 +35,9 @@ function CutCard({ id, count }: { id: string; count: number }) {
   const stations = useStations(id).data ?? [];
   const { picks, tool, set, letGo } = useView();
   const depth = { least: 0, most: 100 };
-  const form = useLengths({ above: 1.2, before: 0, behind: 0.05, width: 0.1 }, useProject(id).data?.unit ?? "m", {
+  const project = useProject(id).data;
+  const part = project?.part ?? null;
+  const form = useLengths({ above: 1.2, before: 0, behind: 0.05, width: 0.1 }, project?.unit ?? "m", {
     before: depth,
     behind: depth,
     width: { above: 0, most: 100 },
@@ -59,6 +62,7 @@ function CutCard({ id, count }: { id: string; count: number }) {
           cut.mutate({
             kind: "upright",
             name: "",
+            part,
             a: now[0]!.slice(0, 2),
             b: now[1]!.slice(0, 2),
             before: form.values!.width / 2,
@@ -100,7 +104,14 @@ function CutCard({ id, count }: { id: string; count: number }) {
               busy={cut.isPending}
               why={why}
               onClick={() =>
-                cut.mutate({ kind: "plan", name: "", above_floor: v!.above, before: v!.before, behind: v!.behind })
+                cut.mutate({
+                  kind: "plan",
+                  name: "",
+                  part,
+                  above_floor: v!.above,
+                  before: v!.before,
+                  behind: v!.behind,
+                })
               }
             >
               Cut the plan
@@ -153,7 +164,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
       sent(
         http.POST("/api/projects/{project_id}/deliveries", {
           ...of(id),
-          body: { kind: "dxf", crop: true, coordinates: "grid", unit: "m", sections: null },
+          body: { kind: "dxf", crop: true, coordinates: "grid", part: section.part, sections: null },
         }),
       ),
     () => useView.getState().go("hand_over"),
@@ -220,7 +231,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
 }
 
 function TraceCard({ id, trace: t }: { id: string; trace: Trace }) {
-  const change = useAsk(id, (body: Schemas["TracePatch"]) =>
+  const change = useAsk(id, (body: Omit<Schemas["TracePatch"], "version">) =>
     sent(
       http.PATCH("/api/projects/{project_id}/traces/{trace_id}", {
         params: { path: { project_id: id, trace_id: t.id } },
@@ -230,12 +241,13 @@ function TraceCard({ id, trace: t }: { id: string; trace: Trace }) {
   );
   const fit = t.fit as Record<string, number>;
   const length = fit["length"];
+  const unit = useProject(id).data?.unit ?? "m";
   return (
     <>
       <Sentence>
         {t.kind === "circle"
           ? `A circle of ${fixed(2000 * t.radius, 0)} mm diameter`
-          : `A line of ${fixed(length, 3)} m`}
+          : `A line of ${lengthIn(length ?? 0, unit)} ${UNITS[unit].name}`}
         {fit["rms_mm"] !== undefined
           ? `, found in ${grouped(fit["points"] ?? 0)} points that lie within ${fixed(fit["rms_mm"])} mm of it.`
           : ", drawn by hand."}
@@ -278,11 +290,16 @@ function SectionsLedger({ id }: { id: string }) {
   const asked = useSections(id);
   const sections = asked.data ?? [];
   const { section, set } = useView();
+  const unit = useProject(id).data?.unit ?? "m";
   const count = (s: Section, state: string) => s.traces.filter((t) => t.state === state).length;
   const columns: Column<Section>[] = [
     { head: "section", cell: (s) => s.name, value: (s) => s.name },
     { head: "kind", cell: (s) => (s.kind === "plan" ? "plan" : "upright"), value: (s) => s.kind },
-    { head: "depth m", figure: true, cell: (s) => fixed(Number(s.params["before"]) + Number(s.params["behind"]), 3) },
+    {
+      head: `depth ${UNITS[unit].name}`,
+      figure: true,
+      cell: (s) => lengthIn(Number(s.params["before"]) + Number(s.params["behind"]), unit),
+    },
     { head: "found", figure: true, cell: (s) => count(s, "found"), value: (s) => count(s, "found") },
     { head: "accepted", figure: true, cell: (s) => count(s, "accepted"), value: (s) => count(s, "accepted") },
     { head: "drawn", figure: true, cell: (s) => count(s, "drawn"), value: (s) => count(s, "drawn") },
@@ -295,7 +312,7 @@ function SectionsLedger({ id }: { id: string }) {
       columns={columns}
       id={(s) => s.id}
       selected={(s) => s.id === section}
-      onSelect={(s) => set({ section: s.id, trace: null })}
+      onSelect={(s) => set({ section: s.id, trace: null, part: s.part })}
       empty="No sections yet. A plan 1.2 m above the floor is the usual first one."
     />
   );
@@ -305,6 +322,7 @@ function TracesLedger({ id }: { id: string }) {
   const asked = useSections(id);
   const sections = asked.data ?? [];
   const { trace, set } = useView();
+  const unit = useProject(id).data?.unit ?? "m";
   const rows = sections.flatMap((s) => s.traces.map((t) => ({ ...t, section: s })));
   type R = (typeof rows)[number];
   const fit = (t: R, key: string) => (t.fit as Record<string, number>)[key] ?? null;
@@ -318,7 +336,12 @@ function TracesLedger({ id }: { id: string }) {
       value: (t) => t.state,
       width: "100px",
     },
-    { head: "length m", figure: true, cell: (t) => fixed(fit(t, "length"), 3), value: (t) => fit(t, "length") },
+    {
+      head: `length ${UNITS[unit].name}`,
+      figure: true,
+      cell: (t) => (fit(t, "length") === null ? "" : lengthIn(fit(t, "length")!, unit)),
+      value: (t) => fit(t, "length"),
+    },
     {
       head: "radius mm",
       figure: true,
@@ -336,7 +359,7 @@ function TracesLedger({ id }: { id: string }) {
       columns={columns}
       id={(t) => t.id}
       selected={(t) => t.id === trace}
-      onSelect={(t) => set({ trace: t.id, section: t.section.id })}
+      onSelect={(t) => set({ trace: t.id, section: t.section.id, part: t.section.part })}
       empty="Lines and circles of all sections are listed here with how well they fit."
     />
   );

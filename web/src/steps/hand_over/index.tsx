@@ -5,6 +5,7 @@ import { useAsk, useBoxes, useDeliveries, useJobs, useProject } from "../../api/
 import { Actions, Button, grouped, Heading, megabytes, Pick, Quiet, Sentence, type Column } from "../../kit";
 import { Await } from "../../kit/await";
 import { Table } from "../../kit/table";
+import { UNIT_CHOICES, UNITS, type Unit } from "../../kit/units";
 import { JobLine } from "../../parts/JobLine";
 
 type Delivery = Schemas["DeliveryOut"];
@@ -42,18 +43,21 @@ function Loaded({
 }) {
   const jobs = work.filter((j) => j.kind === "deliver" && (j.state === "running" || j.state === "waiting"));
   const [crop, setCrop] = useState(true);
-  const [unit, setUnit] = useState<"m" | "mm" | "ft">("m");
+  const [unit, setUnit] = useState<Unit>(project.unit);
   const [coordinates, setCoordinates] = useState<"grid" | "section">("grid");
   const make = useAsk(id, (kind: Kind) =>
     sent(
       http.POST("/api/projects/{project_id}/deliveries", {
         params: { path: { project_id: id } },
-        body: { kind, crop, coordinates, unit, sections: null },
+        body: { kind, crop, coordinates, unit: kind === "dxf" ? unit : null, part: project.part, sections: null },
       }),
     ),
   );
+  const parts = project.parts.length;
+  const here = project.parts.find((p) => p.id === project.part);
+  const old_frame = project.frames.find((f) => f.id === project.frame)?.old;
   const old = deliveries.filter((d) => d.outdated).length;
-  const box = boxes.some((b) => b.active);
+  const box = boxes.some((b) => b.active && b.part === project.part);
   const busy = (kind: string) => jobs.some((j) => j.title.toLowerCase().includes(kind));
   return (
     <>
@@ -64,7 +68,15 @@ function Loaded({
             ? `${old} of ${deliveries.length} deliveries are older than the last change.`
             : `${deliveries.length} deliveries, all of the project as it stands.`}
       </Sentence>
-      <Quiet>Coordinates: {project.frame_name}. They are chosen at the top of the page.</Quiet>
+      <Quiet>
+        Coordinates: {project.frame_name}, in {UNITS[project.unit].name}. They are chosen at the top of the page.
+        {parts > 1 && ` What goes out is the part in view: ${here?.name ?? ""}.`}
+      </Quiet>
+      {old_frame && (
+        <p role="alert" className="my-1 text-[13px] text-slack">
+          These coordinates are out of date: {old_frame}.
+        </p>
+      )}
       <Heading>Clouds, with poses and without deleted points</Heading>
       <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
         <input type="checkbox" checked={crop && box} disabled={!box} onChange={(e) => setCrop(e.target.checked)} />{" "}
@@ -79,16 +91,7 @@ function Loaded({
         </Button>
       </Actions>
       <Heading>Drawing</Heading>
-      <Pick
-        label="Unit"
-        value={unit}
-        onChange={(e) => setUnit(e.target.value as "m")}
-        options={[
-          ["m", "metres"],
-          ["mm", "millimetres"],
-          ["ft", "feet"],
-        ]}
-      />
+      <Pick label="Unit" value={unit} onChange={(e) => setUnit(e.target.value as Unit)} options={UNIT_CHOICES} />
       <Pick
         label="Coordinates"
         value={coordinates}

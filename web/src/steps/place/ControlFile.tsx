@@ -3,8 +3,9 @@ import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { http, sent, type Schemas } from "../../api/client";
-import { useAsk } from "../../api/queries";
-import { Button, fixed, Pick, Quiet } from "../../kit";
+import { useAsk, useProject } from "../../api/queries";
+import { Button, Pick, Quiet } from "../../kit";
+import { lengthIn, UNIT_CHOICES, UNITS } from "../../kit/units";
 
 export interface Reading {
   file: string;
@@ -23,7 +24,8 @@ const ROLES: [Role, string][] = [
 export function ControlFile({ id, reading, close }: { id: string; reading: Reading; close: () => void }) {
   const [columns, setColumns] = useState<Role[] | null>(null);
   const [unit, setUnit] = useState<Schemas["ControlText"]["unit"]>("m");
-  const body = { ...reading, columns, unit };
+  const part = useProject(id).data?.part ?? null;
+  const body = { ...reading, columns, unit, part };
   const path = { params: { path: { project_id: id } } };
   const { data, error } = useQuery({
     queryKey: ["control-preview", reading.file, reading.text, columns, unit],
@@ -60,26 +62,18 @@ export function ControlFile({ id, reading, close }: { id: string; reading: Readi
                 options={ROLES}
               />
             ))}
-            <Pick
-              label="Unit"
-              value={unit}
-              onChange={(e) => setUnit(e.target.value as "m")}
-              options={[
-                ["m", "metres"],
-                ["mm", "millimetres"],
-                ["ft", "feet"],
-                ["us_ft", "US survey feet"],
-              ]}
-            />
+            <Pick label="Unit" value={unit} onChange={(e) => setUnit(e.target.value as "m")} options={UNIT_CHOICES} />
           </div>
           <div className="min-h-24 flex-1 overflow-auto border-y border-rule">
             <table className="w-full text-[13px]">
               <thead>
                 <tr className="text-left text-[12px] text-quiet">
                   <th className="py-1 font-normal">point</th>
-                  <th className="text-right font-normal">easting m</th>
-                  <th className="text-right font-normal">northing m</th>
-                  <th className="text-right font-normal">height m</th>
+                  {["easting", "northing", "height"].map((axis) => (
+                    <th key={axis} className="text-right font-normal">
+                      {axis} {UNITS[unit].name}
+                    </th>
+                  ))}
                   <th className="pl-4 font-normal">role</th>
                   <th className="font-normal">remark</th>
                 </tr>
@@ -90,7 +84,7 @@ export function ControlFile({ id, reading, close }: { id: string; reading: Readi
                     <td className="py-0.5 font-mono">{p.name}</td>
                     {p.enh.map((v, k) => (
                       <td key={k} className="figure">
-                        {fixed(v, 3)}
+                        {lengthIn(v, unit)}
                       </td>
                     ))}
                     <td className="pl-4">{p.role}</td>

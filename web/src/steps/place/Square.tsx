@@ -4,7 +4,7 @@ import { http, sent } from "../../api/client";
 import { tell, useAsk, useProject } from "../../api/queries";
 import { Actions, Button, Field, Heading, Quiet, Row, Sentence } from "../../kit";
 import { LengthField, useLengths } from "../../kit/fields";
-import { EYE, into, lengthIn } from "../../kit/units";
+import { EYE, into, lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
 
 export function Square({ id, done }: { id: string; done: () => void }) {
@@ -13,7 +13,7 @@ export function Square({ id, done }: { id: string; done: () => void }) {
   const unit = project?.unit ?? "m";
   const given = useLengths({ e: 0, n: 0, h: 0 }, unit);
   const shown = (p: number[]) =>
-    into(project?.T_frame_project ?? EYE, p)
+    into(project?.T_frame_part ?? EYE, p)
       .map((v) => lengthIn(v, unit))
       .join("  ");
   const [flip, setFlip] = useState(false);
@@ -29,12 +29,15 @@ export function Square({ id, done }: { id: string; done: () => void }) {
       sent(
         http.POST("/api/projects/{project_id}/square", {
           params: { path: { project_id: id } },
-          body: { wall: wall!, point: point!, given: [given.values!.e, given.values!.n, given.values!.h], flip, name },
+          body: {
+            ...{ wall: wall!, point: point!, flip, name, part: project?.part ?? null },
+            given: [given.values!.e, given.values!.n, given.values!.h],
+          },
         }),
       ),
     (r) => {
       tell(
-        `The grid ${name} lies along the wall; ${r.points} points of it are flat within ${r.wall_rms_mm.toFixed(1)} mm.`,
+        `The grid ${name} lies along the wall; ${r.points} points of it are flat within ${r.wall_rms_mm?.toFixed(1)} mm.`,
       );
       done();
     },
@@ -49,11 +52,12 @@ export function Square({ id, done }: { id: string; done: () => void }) {
             : "Give the coordinates of that point."}
       </Sentence>
       <Quiet>
-        A click takes the nearest point in front. The first axis (E) will run along the wall; the height stays plumb.
+        A click takes the nearest point in front. As one stands before the wall, E will run to the right along it and N
+        into it; the height stays plumb.
       </Quiet>
       <Heading>Picked</Heading>
-      <Row name="wall" value={wall ? shown(wall) : "–"} unit={unit} />
-      <Row name="point" value={point ? shown(point) : "–"} unit={unit} />
+      <Row name="wall" value={wall ? shown(wall) : "–"} unit={UNITS[unit].name} />
+      <Row name="point" value={point ? shown(point) : "–"} unit={UNITS[unit].name} />
       <Heading>Coordinates of the point</Heading>
       <LengthField of={given} name="e" label="E" />
       <LengthField of={given} name="n" label="N" />

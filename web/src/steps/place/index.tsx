@@ -1,11 +1,11 @@
 /** Place: on control points, or squared to a wall. The network is never touched by it. */
 import { useRef, useState } from "react";
 import { http, sent, type Control, type Job } from "../../api/client";
-import { useAsk, useControl, useJobs, useProject } from "../../api/queries";
+import { tellUndoable, useAsk, useControl, useJobs, useProject } from "../../api/queries";
 import { Actions, Button, fixed, Heading, Quiet, Row, Sentence, StatusWord, type Column } from "../../kit";
 import { Await } from "../../kit/await";
 import { Table } from "../../kit/table";
-import { into, lengthIn } from "../../kit/units";
+import { into, lengthIn, UNIT_CHOICES, UNITS, type Unit } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { ControlFile, type Reading } from "./ControlFile";
 import { Square } from "./Square";
@@ -26,7 +26,12 @@ function Loaded({ id, control, jobs }: { id: string; control: Control; jobs: Job
   const [squaring, setSquaring] = useState(false);
   const input = useRef<HTMLInputElement>(null);
   const ask = useAsk(id, (what: "match" | "apply") =>
-    sent<unknown>(http.POST(`/api/projects/{project_id}/control/${what}`, { params: { path: { project_id: id } } })),
+    sent<unknown>(
+      http.POST(`/api/projects/{project_id}/control/${what}`, {
+        params: { path: { project_id: id } },
+        body: { part: control.part },
+      }),
+    ),
   );
   if (squaring) return <Square id={id} done={() => setSquaring(false)} />;
   const survey = jobs.find((j) => j.kind === "demo" && j.result)?.result?.["control"];
@@ -66,6 +71,14 @@ function Loaded({ id, control, jobs }: { id: string; control: Control; jobs: Job
               doubt={p.status !== "taut"}
             />
           ))}
+          {control.far_mm !== null && (
+            <Row
+              name={`predicted ${fixed(control.far_from_m, 0)} m from its middle`}
+              value={`±${fixed(control.far_mm)}`}
+              unit="mm"
+              doubt={control.far_mm > control.tolerance_mm}
+            />
+          )}
           {control.findings.map((f) => (
             <Quiet key={f.code + f.message}>{f.message}</Quiet>
           ))}
@@ -143,7 +156,7 @@ function ControlLedger({ id }: { id: string }) {
     },
     {
       head: "matched to",
-      value: (p) => p.target ?? "",
+      value: (p) => p.target_name ?? "",
       cell: (p) => (
         <select
           aria-label={`Target of ${p.name}`}
@@ -152,8 +165,13 @@ function ControlLedger({ id }: { id: string }) {
           onChange={(e) => change.mutate({ p, target: e.target.value })}
         >
           <option value="">not matched</option>
-          {[...new Set([...(control?.targets ?? []), ...(p.target ? [p.target] : [])])].map((t) => (
-            <option key={t}>{t}</option>
+          {p.target && !control?.targets.some((t) => t.id === p.target) && (
+            <option value={p.target}>{p.target_name ?? "gone"}</option>
+          )}
+          {control?.targets.map((t) => (
+            <option key={t.id} value={t.id}>
+              {t.name}
+            </option>
           ))}
         </select>
       ),
@@ -163,14 +181,17 @@ function ControlLedger({ id }: { id: string }) {
     axis("h", "H mm"),
     axis("d3", "in space mm"),
     ...(["E", "N", "H"] as const).map((head, k) => ({
-      head: `${head} ${unit}`,
+      head: `${head} ${UNITS[unit].name}`,
       figure: true,
       value: (p: Point) => p.enh[k] ?? null,
       cell: (p: Point) => lengthIn(p.enh[k] ?? 0, unit),
     })),
     {
       head: "remarks",
-      cell: (p) => p.reasons.map((r) => r.message).join(" · ") || <span className="text-quiet">{p.remark}</span>,
+      cell: (p) =>
+        [p.elsewhere, ...p.reasons.map((r) => r.message)].filter(Boolean).join(" · ") || (
+          <span className="text-quiet">{p.remark}</span>
+        ),
     },
   ];
   return (
@@ -187,19 +208,41 @@ function ControlLedger({ id }: { id: string }) {
   );
 }
 
+const KINDS = { project: "as tied", control: "control points", grid: "site grid" };
+
 function FramesLedger({ id }: { id: string }) {
   const asked = useProject(id);
   const project = asked.data;
   const hover = useView((s) => s.hover);
-  const use = useAsk(id, (frame: string) =>
+  type F = NonNullable<typeof project>["frames"][number];
+  const path = (f: F) => ({ params: { path: { project_id: id, frame_id: f.id } } });
+  const use = useAsk(id, (f: F) =>
     sent(
       http.PATCH("/api/projects/{project_id}", {
         params: { path: { project_id: id } },
-        body: { frame, version: project!.version },
+        body: { frame: f.id, version: project!.version },
       }),
     ),
   );
-  type F = NonNullable<typeof project>["frames"][number];
+  const change = useAsk(id, ({ f, ...body }: { f: F; name?: string; unit?: Unit; removed?: boolean }) =>
+    f.kind === "project"
+      ? sent(
+          http.PATCH("/api/projects/{project_id}", {
+            params: { path: { project_id: id } },
+            body: { unit: body.unit, version: project!.version },
+          }),
+        )
+      : sent(
+          http.PATCH("/api/projects/{project_id}/frames/{frame_id}", {
+            ...path(f),
+            body: { removed: false, ...body, version: f.version },
+          }),
+        ),
+  );
+  const renew = useAsk(id, (f: F) =>
+    sent(http.POST("/api/projects/{project_id}/frames/{frame_id}/renew", { ...path(f), body: { version: f.version } })),
+  );
+  const several = (project?.parts.length ?? 0) > 1;
   const columns: Column<F>[] = [
     {
       head: "in use",
@@ -209,26 +252,84 @@ function FramesLedger({ id }: { id: string }) {
           name="frame"
           aria-label={`Use ${f.name}`}
           checked={project?.frame === f.id}
-          onChange={() => use.mutate(f.id)}
+          onChange={() => {
+            useView.getState().set({ part: f.kind === "project" ? (project?.part ?? null) : f.part });
+            use.mutate(f);
+          }}
         />
       ),
-      width: "70px",
+      width: "64px",
     },
     { head: "coordinates", cell: (f) => f.name, value: (f) => f.name },
+    { head: "kind", cell: (f) => KINDS[f.kind], value: (f) => f.kind, width: "110px" },
+    ...(several
+      ? [{ head: "part", cell: (f: F) => project?.parts.find((p) => p.id === f.part)?.name ?? "its stations are gone" }]
+      : []),
     {
-      head: "kind",
+      head: "unit",
+      width: "150px",
+      value: (f) => f.unit,
+      cell: (f) => (
+        <select
+          aria-label={`Unit of ${f.name}`}
+          className="bg-transparent"
+          value={f.unit}
+          disabled={f.kind === "project" && project?.frame !== "project"}
+          onChange={(e) => change.mutate({ f, unit: e.target.value as Unit })}
+        >
+          {UNIT_CHOICES.map(([unit, words]) => (
+            <option key={unit} value={unit}>
+              {words}
+            </option>
+          ))}
+        </select>
+      ),
+    },
+    { head: "made from", cell: (f) => f.provenance },
+    {
+      head: "state",
+      value: (f) => (f.old ? "out of date" : "follows"),
       cell: (f) =>
-        ({ project: "as tied: the first station, levelled", control: "control points", grid: "site grid" })[f.kind] ??
-        f.kind,
+        f.old ? (
+          <>
+            <span className="text-slack">out of date: {f.old}</span>{" "}
+            <button type="button" className="cursor-pointer text-action underline" onClick={() => renew.mutate(f)}>
+              make it anew
+            </button>
+          </>
+        ) : (
+          "up to date"
+        ),
     },
     {
       head: "cursor",
       cell: (f) =>
         hover && project && f.id === project.frame
-          ? into(project.T_frame_project, hover)
+          ? into(project.T_frame_part, hover)
               .map((v) => lengthIn(v, project.unit))
               .join("  ")
           : "",
+    },
+    {
+      head: "can be",
+      width: "90px",
+      cell: (f) =>
+        f.kind === "project" ? (
+          ""
+        ) : (
+          <button
+            type="button"
+            className="cursor-pointer text-action underline"
+            onClick={() =>
+              change.mutate(
+                { f, removed: true },
+                { onSuccess: () => void tellUndoable(id, `Took the coordinates ${f.name} away.`) },
+              )
+            }
+          >
+            taken away
+          </button>
+        ),
     },
   ];
   return (

@@ -30,7 +30,7 @@ function Loaded({ id, project, network }: { id: string; project: Project; networ
       sent(
         http.POST("/api/projects/{project_id}/deliveries", {
           params: { path: { project_id: id } },
-          body: { kind: "pdf", crop: true, coordinates: "grid", unit: "m" },
+          body: { kind: "pdf", crop: true, coordinates: "grid", part: useView.getState().part },
         }),
       ),
     () => useView.getState().go("hand_over"),
@@ -95,17 +95,20 @@ function Loaded({ id, project, network }: { id: string; project: Project; networ
 function DeviationsLedger({ id }: { id: string }) {
   const asked = useStations(id);
   const rows = asked.data ?? [];
+  const parts = useProject(id).data?.parts ?? [];
+  const partName = (part: string | null) =>
+    parts.find((p) => p.id === part && p.stations.length > 1)?.name ?? "not tied";
   const { stations: selected, selectStation } = useView();
   const columns: Column<Station>[] = [
     { head: "status", cell: (s) => <StatusWord status={s.status} />, value: (s) => s.status, width: "96px" },
     { head: "station", cell: (s) => <span className="font-mono">{s.name}</span>, value: (s) => s.name },
-    { head: "part", cell: (s) => s.part + 1, value: (s) => s.part, figure: true },
+    { head: "part", cell: (s) => partName(s.part), value: (s) => partName(s.part) },
     { head: "links", cell: (s) => s.links, value: (s) => s.links, figure: true },
     ...["E", "N", "H"].map((axis, k) => ({
       head: `σ ${axis} mm`,
       figure: true,
       value: (s: Station) => s.sigma_position_mm?.[k] ?? null,
-      cell: (s: Station) => (s.pose ? fixed(s.sigma_position_mm?.[k], 1) : "–"),
+      cell: (s: Station) => (s.tied ? fixed(s.sigma_position_mm?.[k], 1) : "–"),
     })),
   ];
   return (

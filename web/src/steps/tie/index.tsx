@@ -58,6 +58,12 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
   return (
     <>
       <Sentence>{stations.length < 2 ? "Tying needs at least two stations." : (network?.sentence ?? "…")}</Sentence>
+      {network && !network.converged && (
+        <p role="alert" className="my-2 border-l-4 border-parted pl-2 text-[13.5px] text-parted">
+          The adjustment did not converge. No residual or deviation here is to be relied on: switch off the links that
+          contradict.
+        </p>
+      )}
       {network?.out_of_date && <Quiet>The network changed since this was computed.</Quiet>}
       <Actions>
         <Button
@@ -228,7 +234,8 @@ function startPlacing(a: Station | undefined, b: Station | undefined) {
   if (!a || !b) return;
   const v = useView.getState();
   v.set({
-    placing: { a: a.id, station: b.id, pose: b.pose ?? a.pose ?? EYE },
+    part: a.part,
+    placing: { a: a.id, station: b.id, pose: b.part === a.part ? b.pose : a.pose },
     tool: "place",
     panes: ["plan"],
     slab: { ...v.slab, cutPlan: true },
@@ -269,7 +276,7 @@ function Placing({ id, stations }: { id: string; stations: Station[] }) {
       ),
     () => letGo(),
   );
-  const frame = project?.T_frame_project ?? EYE;
+  const frame = project?.T_frame_part ?? EYE;
   const pose = placing!.pose;
   const there = product(frame, pose); // as everything on the screen: in the active coordinates
   const turn = (Math.atan2(there[4]!, there[0]!) * 180) / Math.PI;
@@ -321,12 +328,13 @@ function Placing({ id, stations }: { id: string; stations: Station[] }) {
 }
 
 function TargetCard({ id, target }: { id: string; target: string }) {
-  const own = (useSightings(id).data ?? []).filter((g) => g.target === target);
+  const part = useProject(id).data?.part ?? null;
+  const own = (useSightings(id).data ?? []).filter((g) => g.target === target && g.part === part);
   const spread = own.find((g) => g.spread_mm !== null)?.spread_mm;
   return (
     <>
       <Sentence>
-        {target} was seen {own.length} times
+        {own[0]?.target_name ?? "This target"} was seen {own.length} times
         {spread !== undefined && spread !== null ? ` and its places agree within ${fixed(spread)} mm.` : "."}
       </Sentence>
       {own.map((g) => (
@@ -350,6 +358,8 @@ function LinksLedger({ id }: { id: string }) {
   const asked = useNetwork(id);
   const links = asked.data?.links ?? [];
   const { link, set } = useView();
+  const stations = useStations(id).data;
+  const partOf = (station: string) => stations?.find((s) => s.id === station)?.part ?? null; // whose picture shows the link
   const columns: Column<Link>[] = [
     {
       head: "status",
@@ -402,7 +412,7 @@ function LinksLedger({ id }: { id: string }) {
       columns={columns}
       id={(k) => k.id}
       selected={(k) => k.id === link}
-      onSelect={(k) => set({ link: k.id, stations: [], target: null })}
+      onSelect={(k) => set({ link: k.id, stations: [], target: null, part: partOf(k.a) })}
       empty="No links yet. “Tie all stations” finds overlapping pairs by itself; every link is listed here with its evidence."
     />
   );
@@ -426,15 +436,15 @@ function SightingsLedger({ id }: { id: string }) {
       cell: (g) => (
         <input
           aria-label="Name of the target"
-          key={g.target}
-          defaultValue={g.target}
+          key={g.target_name}
+          defaultValue={g.target_name}
           maxLength={120}
           placeholder="not matched"
           className="w-24 rounded border border-transparent bg-transparent px-1 font-mono hover:border-rule"
-          onBlur={(e) => e.target.value !== g.target && change.mutate({ g, target: e.target.value })}
+          onBlur={(e) => e.target.value !== g.target_name && change.mutate({ g, target: e.target.value })}
         />
       ),
-      value: (g) => g.target,
+      value: (g) => g.target_name,
       width: "120px",
     },
     {
@@ -452,7 +462,7 @@ function SightingsLedger({ id }: { id: string }) {
       cell: (g) => (
         <input
           type="checkbox"
-          aria-label={`Use ${g.target} of ${g.station_name}`}
+          aria-label={`Use ${g.target_name} of ${g.station_name}`}
           checked={g.used}
           onChange={() => change.mutate({ g, used: !g.used })}
         />
@@ -467,8 +477,8 @@ function SightingsLedger({ id }: { id: string }) {
       rows={rows}
       columns={columns}
       id={(g) => g.id}
-      selected={(g) => g.target !== "" && g.target === target}
-      onSelect={(g) => set({ target: g.target || null, stations: [g.station], link: null })}
+      selected={(g) => g.target !== null && g.target === target}
+      onSelect={(g) => set({ target: g.target, part: g.part, stations: [g.station], link: null })}
       empty="No spheres yet. “Find spheres” looks for them by their radius in every station."
     />
   );

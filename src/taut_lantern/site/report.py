@@ -8,27 +8,30 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ...formats.pdf import NetworkPlan, Report, ReportTable
-from ...store.models import Journal, Link, SolutionRow
-from ..common import active_frame, get_project, matrix, profile_of, stations_of
-from ..place.control import residuals_of
-from ..tie.network import pair_of
+from ..core.frames import METRE_PER_UNIT, UNIT_WORDS
+from ..formats.pdf import NetworkPlan, Report, ReportTable
+from ..store.models import Journal, Link, Station
+from .common import get_project, matrix, profile_of, stations_of
+from .frames import Currency, InUse, deviation_in, in_use
+from .parts import stations_in
+from .placing import residuals_of
+from .solution import pair_of, solution_of
 
 
-def build(s: Session, project_id: str) -> Report:
-    """Everything the report says. Numbers come from the solution row, nothing is computed anew."""
+def build(s: Session, project_id: str, part_id: str | None = None) -> Report:
+    """Everything the report says, with coordinates of one part. Numbers come from the solution row, nothing is computed anew."""
     project = get_project(s, project_id)
-    row = s.get(SolutionRow, project_id)
-    data: dict[str, Any] = row.data if row else {}
+    data = solution_of(s, project_id)
+    frame = in_use(s, project, part_id)
     stations = stations_of(s, project_id)
     names = {x.id: x.name for x in stations}
     links = [k for k in s.scalars(select(Link).where(Link.project_id == project_id)) if k.a in names and k.b in names]
     profile = profile_of(project)
-    _, frame, T_frame_project = active_frame(s, project)
-    control = residuals_of(project_id, s)
-    test = data.get("global_test", {"statistic": 0, "limit": 0, "passed": True})
+    control = residuals_of(s, project_id, frame.part)
+    old = Currency(s, project_id).why_old(frame.row) if frame.row is not None else ""
+    test = data["global_test"]
     verdict = "passes" if test["passed"] else "does not pass"
-    sentences = [data.get("sentence", "There is nothing to tie yet.")]
+    sentences = [data["sentence"]]
     if links:
         sentences.append(
             f"Global test: {test['statistic']:.0f} against {test['limit']:.0f}, {verdict} "
@@ -36,6 +39,8 @@ def build(s: Session, project_id: str) -> Report:
         )
     if control["points"]:
         sentences.append(control["sentence"])
+    if old:
+        sentences.append(f"The coordinates {frame.name} are out of date: {old}.")
     tables = [
         ReportTable(
             f"Tolerance profile: {profile.name}",
@@ -66,19 +71,15 @@ def build(s: Session, project_id: str) -> Report:
         ),
         ReportTable(
             "Stations",
-            ("station", "x m", "y m", "z m", "sd x mm", "sd y mm", "sd z mm", "sd turn mdeg", "links"),
-            tuple(_station_row(x, data, T_frame_project @ matrix(x.pose) if x.pose else None) for x in stations),
-            f"Coordinates: {frame} frame.",
+            ("station", *(f"{axis} {frame.unit}" for axis in "ENH"), "sd x mm", "sd y mm", "sd z mm", "sd turn mdeg", "links"),
+            tuple(_station_row(x, data, frame) for x in stations),
+            f"Coordinates: {frame.name}, in {UNIT_WORDS[frame.unit]}. Stations of other parts have none."
+            + (" Deviations carry those of control." if frame.kind == "control" else " Deviations are against the datum."),
         ),
     ]
-    if data.get("targets"):
-        tables.append(
-            ReportTable(
-                "Targets",
-                ("target", "sightings", "spread mm"),
-                tuple((n, str(t["sightings"]), f"{t['spread_mm']:.1f}") for n, t in data["targets"].items()),
-            )
-        )
+    if seen := [t for t in data["targets"] if t["part"] == frame.part]:
+        rows = tuple((t["name"], str(t["sightings"]), f"{t['spread_mm']:.1f}") for t in seen)
+        tables.append(ReportTable("Targets", ("target", "sightings", "spread mm"), rows))
     if control["points"]:
         tables.append(
             ReportTable(
@@ -87,7 +88,7 @@ def build(s: Session, project_id: str) -> Report:
                 tuple(_control_row(p) for p in control["points"]),
             )
         )
-    findings = data.get("findings", []) + control["findings"]
+    findings = data["findings"] + control["findings"]
     if findings:
         tables.append(ReportTable("Findings", ("weight", "what"), tuple((f["severity"], f["message"]) for f in findings)))
     entries = s.scalars(
@@ -97,7 +98,8 @@ def build(s: Session, project_id: str) -> Report:
         ReportTable("Journal, latest first", ("when", "what"), tuple((e.at.strftime("%Y-%m-%d %H:%M"), e.title) for e in entries))
     )
     plan = None
-    placed = {x.name: (float(matrix(x.pose)[0, 3]), float(matrix(x.pose)[1, 3])) for x in stations if x.pose is not None}
+    inside = stations_in(stations, frame.part)
+    placed = {x.name: (float(matrix(x.pose)[0, 3]), float(matrix(x.pose)[1, 3])) for x in inside}
     if len(placed) > 1:
         strings = tuple(
             (
@@ -112,7 +114,7 @@ def build(s: Session, project_id: str) -> Report:
         plan = NetworkPlan(placed, strings)
     return Report(
         f"Registration report: {project.name}",
-        f"Made {datetime.now(UTC):%Y-%m-%d %H:%M} UTC · coordinates: {frame}",
+        f"Made {datetime.now(UTC):%Y-%m-%d %H:%M} UTC · coordinates: {frame.name}",
         tuple(sentences),
         tuple(tables),
         plan,
@@ -134,14 +136,15 @@ def _link_row(k: Link, data: dict[str, Any], names: dict[str, str]) -> tuple[str
     )
 
 
-def _station_row(x: Any, data: dict[str, Any], pose: Any) -> tuple[str, ...]:
+def _station_row(x: Station, data: dict[str, Any], frame: InUse) -> tuple[str, ...]:
     own = data["stations"].get(x.id)
-    if pose is None or own is None:
+    if x.part_id != frame.part or own is None:
         return (x.name, *["–"] * 8)
-    sd = own["sigma_position_mm"]
+    at = (frame.T_frame_part @ matrix(x.pose))[:3, 3] / METRE_PER_UNIT[frame.unit]
+    sd = deviation_in(frame, matrix(x.pose), own["sigma_position_mm"])
     return (
         x.name,
-        *(f"{pose[k, 3]:.4f}" for k in range(3)),
+        *(f"{v:.{1 if frame.unit == 'mm' else 4}f}" for v in at),
         *(f"{v:.2f}" for v in sd),
         f"{max(own['sigma_rotation_mdeg']):.2f}",
         str(own["links"]),
@@ -151,4 +154,4 @@ def _station_row(x: Any, data: dict[str, Any], pose: Any) -> tuple[str, ...]:
 def _control_row(p: dict[str, Any]) -> tuple[str, ...]:
     r = p["residual_mm"]
     cells = ("–",) * 4 if r is None else tuple(f"{r[k]:.1f}" for k in ("e", "n", "h", "d3"))
-    return (p["name"], p["role"], p["target"] or "–", *cells, p["status"], " · ".join(f["message"] for f in p["reasons"]))
+    return (p["name"], p["role"], p["target_name"] or "–", *cells, p["status"], " · ".join(f["message"] for f in p["reasons"]))

@@ -18,7 +18,7 @@ from ..core import frames
 from ..core.errors import BadInput, Busy, Cancelled, Conflict, NotFound
 from ..core.network.judge import Profile
 from ..store.db import snapshot
-from ..store.models import Journal, PlacementRow, Project, Station
+from ..store.models import Journal, Project, Station
 from ..store.queue import Run, conclude
 
 Array = NDArray[np.float64]
@@ -91,15 +91,6 @@ def owned(s: Session, model: type[Any], project_id: str, row_id: str, what: str)
     return row
 
 
-def active_frame(s: Session, project: Project) -> tuple[str, str, Array]:
-    """(frame id, name, T_frame_project) of the coordinates in use."""
-    if project.active_frame != "project":
-        row = s.get(PlacementRow, project.active_frame)
-        if row is not None and row.project_id == project.id:
-            return row.id, row.name, matrix(row.T_frame_project)
-    return "project", "project", np.eye(4)
-
-
 _heavy = threading.BoundedSemaphore(2)
 
 
@@ -166,7 +157,6 @@ __all__ = [
     "Array",
     "Moved",
     "Progress",
-    "active_frame",
     "clean_name",
     "file_name",
     "finite",

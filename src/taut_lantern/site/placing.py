@@ -1,0 +1,150 @@
+"""Control against the targets of one part: what fits, what is left at each point, and what it does far from control."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..core import frames
+from ..core.errors import NotEnough
+from ..core.place.solve import Placement, solve
+from ..store.models import Control, Frame, Station
+from .common import Array, get_project, matrix, profile_of, stations_of
+from .frames import Currency
+from .parts import parts_of, stations_in, wanted
+from .solution import solution_of
+
+AROUND = 25.0  # metres from a station that count as its place: what is drawn from a scan is rarely farther away
+
+
+def control_of(s: Session, project_id: str) -> list[Control]:
+    return list(s.scalars(select(Control).where(Control.project_id == project_id).order_by(Control.name)))
+
+
+def targets_in(s: Session, project_id: str, part_id: str | None) -> dict[str, dict[str, Any]]:
+    """Targets that a part sees, by id: name, position (part frame) and deviations, from the one solution."""
+    return {t["id"]: t for t in solution_of(s, project_id)["targets"] if t["part"] == part_id}
+
+
+def reach_of(stations: list[Station]) -> Array:
+    """(n, 3) places of a part that will be placed: corners of what each station saw near it, part frame."""
+    out = []
+    for x in stations:
+        low, high = (np.clip(np.array(v or [0.0] * 3, float), -AROUND, AROUND) for v in (x.low, x.high))
+        corner = np.array([[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
+        out.append(frames.apply(matrix(x.pose), corner))
+    return np.concatenate(out) if out else np.zeros((0, 3))
+
+
+@dataclass(frozen=True)
+class Solved:
+    """placement of a part as control and targets stand now, or the problem why there is none; rows: all control."""
+
+    part: str | None
+    placement: Placement | None
+    problem: str | None
+    rows: list[Control]
+
+
+def solve_now(s: Session, project_id: str, part_id: str | None = None) -> Solved:
+    project = get_project(s, project_id)
+    part = wanted(s, project, part_id)
+    rows = control_of(s, project_id)
+    targets = targets_in(s, project_id, part)
+    used = [r for r in rows if r.target_id in targets and r.role != "off"]
+    try:
+        placement = solve(
+            [r.name for r in used],
+            [r.role for r in used],
+            np.array([targets[r.target_id or ""]["position"] for r in used]).reshape(-1, 3),
+            np.array([r.enh for r in used], dtype=float).reshape(-1, 3),
+            profile_of(project).control,
+            reach=reach_of(stations_in(stations_of(s, project_id), part)),
+        )
+        return Solved(part, placement, None, rows)
+    except NotEnough as problem:
+        return Solved(part, None, str(problem), rows)
+
+
+def applied_control(s: Session, project_id: str, part_id: str | None) -> Frame | None:
+    q = select(Frame).where(Frame.project_id == project_id, Frame.kind == "control", Frame.active, Frame.part_id == part_id)
+    return s.scalar(q.order_by(Frame.id).limit(1))
+
+
+def residuals_of(s: Session, project_id: str, part_id: str | None = None) -> dict[str, Any]:
+    """What the screen shows of control: points, residuals, and the state of the placement."""
+    solved = solve_now(s, project_id, part_id)
+    placement = solved.placement
+    by_name = {p.name: p for p in placement.points} if placement else {}
+    applied = applied_control(s, project_id, solved.part)
+    same = applied is not None and not Currency(s, project_id).why_old(applied)
+    targets = targets_in(s, project_id, solved.part)
+    everywhere = {t["id"]: t for t in solution_of(s, project_id)["targets"]}
+    part_names = {p["id"]: p["name"] for p in solution_of(s, project_id)["parts"]}
+    points = []
+    for r in solved.rows:
+        p, t = by_name.get(r.name), everywhere.get(r.target_id or "")
+        elsewhere = t is not None and r.target_id not in targets
+        points.append(
+            {
+                "id": r.id,
+                "version": r.version,
+                "name": r.name,
+                "role": r.role,
+                "enh": r.enh,
+                "remark": r.remark,
+                "target": r.target_id,
+                "target_name": t["name"] if t else None,
+                "residual_mm": None
+                if p is None
+                else {"e": 1000 * p.residual[0], "n": 1000 * p.residual[1], "h": 1000 * p.residual[2], "d3": 1000 * p.distance},
+                "status": p.status if p else "loose",
+                "reasons": [f.as_dict() for f in p.reasons] if p else [],
+                "elsewhere": f"its target is seen in {part_names.get(t['part'], 'another part')}" if t and elsewhere else "",
+            }
+        )
+    return {
+        "part": solved.part,
+        "points": points,
+        "problem": solved.problem,
+        "applied": applied is not None,
+        "up_to_date": same,
+        "sentence": _sentence(placement, solved.problem, len(solved.rows), same),
+        "sigma_mm": 1000 * placement.sigma if placement else None,
+        "far_mm": 1000 * placement.far if placement else None,
+        "far_from_m": placement.far_from if placement else None,
+        "findings": [f.as_dict() for f in placement.findings] if placement else [],
+        "targets": [{"id": t["id"], "name": t["name"]} for t in targets.values()],
+        "tolerance_mm": 1000 * profile_of(get_project(s, project_id)).control,
+    }
+
+
+def _sentence(placement: Placement | None, problem: str | None, count: int, same: bool) -> str:
+    if count == 0:
+        return "No control yet. Read a control file, or square the project to a wall."
+    if placement is None:
+        return f"{(problem or '')[:1].upper()}{(problem or '')[1:]}."
+    good = [p for p in placement.points if p.role == "control" and p.status != "parted"]
+    text = f"{len(good)} control points agree within {1000 * max(p.distance for p in good):.1f} mm." if good else "No control point agrees."
+    if weak := next((f for f in placement.findings if f.code == "weak_geometry"), None):
+        text += f" But {weak.message}."
+    else:
+        text += f" At the far end of the site, {placement.far_from:.0f} m from their middle, that holds to ±{1000 * placement.far:.1f} mm."
+    bad = [p.name for p in placement.points if p.status == "parted"]
+    text += f" {', '.join(bad)} {'stands' if len(bad) == 1 else 'stand'} out: see why." if bad else ""
+    checks = [p for p in placement.points if p.role == "check"]
+    text += f" Check {checks[0].name} is off by {1000 * checks[0].distance:.1f} mm." if checks else ""
+    return text + ("" if same else " Not applied yet.")
+
+
+def part_with_most_targets(s: Session, project_id: str, part_id: str | None) -> str | None:
+    """The part that control is matched in: the one that is named, else the one that sees most targets."""
+    if part_id is not None:
+        return wanted(s, get_project(s, project_id), part_id)
+    known = parts_of(s, project_id)
+    counts = {p.id: len(targets_in(s, project_id, p.id)) for p in known}
+    return max((p.id for p in known), key=lambda x: counts[x], default=None)
