@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from ..core import frames
 from ..core.scan.scan import Scan
-from .scene import BOARDS, SPHERE_RADIUS, SPHERES, Scene
+from .scene import SPHERE_RADIUS, Scene, Vec
 
 
 @dataclass(frozen=True)
@@ -28,6 +28,7 @@ class Scanner:
     noise_per_metre: float = 3e-5
     surface_offset: float = 0.0004  # metres, one draw per surface and scan; 0 switches it off
     level_error: float = 5e-5  # radians
+    lean: float = 0.0  # radians that the tripod leans, about a level axis drawn for each scan
     lowest: float = -math.radians(62)
     longest: float = 90.0  # metres
 
@@ -40,10 +41,18 @@ class Scanner:
 
 
 def _spheres(
-    origin: NDArray, direction: NDArray, distance: NDArray, colour: NDArray, reflect: NDArray, normal: NDArray, surface: NDArray, first: int
+    centres: dict[str, Vec],
+    origin: NDArray,
+    direction: NDArray,
+    distance: NDArray,
+    colour: NDArray,
+    reflect: NDArray,
+    normal: NDArray,
+    surface: NDArray,
+    first: int,
 ) -> None:
     """Exact spheres in front of what the rays met (in place)."""
-    for k, centre in enumerate(SPHERES.values()):
+    for k, centre in enumerate(centres.values()):
         to = np.array(centre) - origin
         along = direction @ to
         closest2 = float(to @ to) - along**2
@@ -54,9 +63,17 @@ def _spheres(
         normal[hit] = (origin + direction[hit] * t[:, None] - centre) / SPHERE_RADIUS
 
 
-def _boards(origin: NDArray, direction: NDArray, distance: NDArray, colour: NDArray, reflect: NDArray, normal: NDArray) -> None:
+def _boards(
+    boards: dict[str, tuple[Vec, Vec]],
+    origin: NDArray,
+    direction: NDArray,
+    distance: NDArray,
+    colour: NDArray,
+    reflect: NDArray,
+    normal: NDArray,
+) -> None:
     """300 mm quadrant boards on the walls (in place)."""
-    for centre, out in BOARDS.values():
+    for centre, out in boards.values():
         n, c = np.array(out, float), np.array(centre)
         facing = direction @ n
         with np.errstate(divide="ignore", invalid="ignore"):
@@ -79,6 +96,9 @@ def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: i
     rng = np.random.default_rng(seed)
     elevation, azimuth = scanner.grid()
     tilt = frames.small(np.array([*rng.normal(0, scanner.level_error, 2), 0, 0, 0, 0]))
+    if scanner.lean:
+        towards = rng.uniform(0, 2 * math.pi)
+        tilt = frames.small(scanner.lean * np.array([math.cos(towards), math.sin(towards), 0, 0, 0, 0])) @ tilt
     truth = frames.pose(yaw, position) @ tilt
     el, az = np.repeat(elevation, len(azimuth)), np.tile(azimuth, len(elevation))
     beam = np.stack([np.cos(el) * np.cos(az), np.cos(el) * np.sin(az), np.sin(el)], axis=1)
@@ -101,8 +121,8 @@ def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: i
     surface = np.where(hit, surface_of[face], -1)
     reflect, colour = np.where(hit, reflect_of[face], 0.0), np.where(hit[:, None], colour_of[face], 0).astype(float)
     last = int(surface_of.max()) + 1
-    _spheres(origin, ray, distance, colour, reflect, normal, surface, last)
-    _boards(origin, ray, distance, colour, reflect, normal)
+    _spheres(scene.spheres, origin, ray, distance, colour, reflect, normal, surface, last)
+    _boards(scene.boards, origin, ray, distance, colour, reflect, normal)
     cosine = np.abs(np.einsum("ij,ij->i", ray, normal))
 
     ok = np.isfinite(distance) & (distance < scanner.longest) & (distance > 0.4)
@@ -125,7 +145,7 @@ def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: i
         0.5 / np.maximum(reflect, 0.05), 0.7, 2.5
     ) ** 0.5
     sigma *= np.clip(1 / np.maximum(cosine, 0.1), 1, 4) ** 0.5
-    offsets = rng.normal(0, scanner.surface_offset, last + len(SPHERES) + 1)
+    offsets = rng.normal(0, scanner.surface_offset, last + len(scene.spheres) + 1)
     measured = distance + sigma * rng.standard_normal(len(distance)) + offsets[surface]
     keep = np.nonzero(ok)[0]
     intensity = np.clip(reflect * (0.35 + 0.65 * cosine) * (1 + 0.06 * rng.standard_normal(len(reflect))), 0, 1)

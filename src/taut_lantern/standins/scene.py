@@ -49,8 +49,11 @@ STATIONS: dict[str, Vec] = {
 
 @dataclass
 class Scene:
-    """vertices (v, 3), faces (f, 3), and per face: surface number, reflectance 0..1, colour (f, 3) uint8."""
+    """vertices (v, 3), faces (f, 3), and per face: surface number, reflectance 0..1, colour (f, 3) uint8. spheres: centres of
+    targets; boards: centre and outward normal of targets."""
 
+    spheres: dict[str, Vec] = field(default_factory=dict)
+    boards: dict[str, tuple[Vec, Vec]] = field(default_factory=dict)
     _parts: list[tuple[NDArray, NDArray, NDArray, float, Vec]] = field(default_factory=list)
     _surfaces: int = 0
 
@@ -233,7 +236,7 @@ def people(s: Scene, spots: list[tuple[float, float, float]]) -> None:
 
 def ottermere(seed: int, walkers: list[tuple[float, float, float]]) -> Scene:
     """The whole site, with people standing at ``walkers`` for this scan."""
-    scene, rng = Scene(), np.random.default_rng(seed)
+    scene, rng = Scene(SPHERES, BOARDS), np.random.default_rng(seed)
     engine_hall(scene)
     gallery(scene)
     control_room(scene)
