@@ -20,7 +20,7 @@ from taut_lantern.settings import settings
 from taut_lantern.store.db import session
 from taut_lantern.store.models import Job, now
 from tests.api.test_api import made, problem, undo, work
-from tests.support import bring_in, link_rows, room, write_scan
+from tests.support import bring_in, link_rows, room, sight_rows, write_scan
 
 SIZE = (6.0, 4.0, 3.0)
 
@@ -209,6 +209,32 @@ def test_the_project_is_squared_to_a_wall_and_coordinates_follow_the_frame_in_us
     assert set(frames_) == {"project", "hall", "back"} and frames_["back"] == flipped
     client.patch(f"/api/projects/{p}", json={"frame": "project", "version": client.get(f"/api/projects/{p}").json()["version"]})
     assert client.get(f"/api/projects/{p}").json()["T_frame_part"] == np.eye(4).ravel().tolist()
+
+
+SPOTS = {"K1": (1.5, 1.0, -0.2), "K2": (-1.4, 0.7, 0.3), "K3": (0.4, -1.5, -0.5), "K4": (1.0, 0.2, 1.0)}
+
+
+@pytest.mark.parametrize(("unit", "metre", "code"), [("us_ft", 1200 / 3937, 21), ("ft", 0.3048, 2)])
+def test_feet_of_either_kind_go_out_as_they_came_in(client: TestClient, p: str, tmp_path: Path, unit: str, metre: float, code: int) -> None:
+    """At 600 km the two differ by 1.2 m: what is read in one kind is shown and handed over in that kind."""
+    ids = [s["id"] for s in client.get(f"/api/projects/{p}/stations").json()]
+    sight_rows(p, {ids[0]: np.eye(4), ids[1]: frames.pose(0.0, (1.0, 0.0, 0.0))}, SPOTS)
+    grid = frames.pose(0.4, (600_000.0, 2_000_000.0, 120.0))
+    feet = {n: frames.apply(grid, np.array([v]))[0] / metre for n, v in SPOTS.items()}
+    text = "".join(f"{n};{v[1]:.5f};{v[0]:.5f};{v[2]:.5f}\n" for n, v in feet.items())
+    control = client.put(f"/api/projects/{p}/control", json={"text": text, "file": "k.csv", "unit": unit}).json()
+    assert max(q["residual_mm"]["d3"] for q in control["points"]) < 0.1
+    head = client.post(f"/api/projects/{p}/control/apply", json={}).json()
+    assert head["unit"] == unit == next(f["unit"] for f in head["frames"] if f["kind"] == "control")
+    section = client.post(f"/api/projects/{p}/sections", json={"kind": "plan", "height": 0.2, "behind": 0.1}).json()["id"]
+    client.post(f"/api/projects/{p}/sections/{section}/traces", json={"kind": "line", "points": [list(SPOTS["K1"][:2]), [0, 0]]})
+    drawing = ezdxf.readfile(deliver(client, p, "dxf", tmp_path))
+    (line,) = drawing.modelspace().query("LINE")
+    assert drawing.header["$INSUNITS"] == code
+    np.testing.assert_allclose(np.array(line.dxf.start)[:2], feet["K1"][:2], atol=0.002)
+    cloud, metres = (np.asarray(laspy.read(deliver(client, p, "laz", tmp_path, **asked)).xyz) for asked in ({}, {"unit": "m"}))
+    np.testing.assert_allclose(cloud * metre, metres, atol=2e-4)
+    assert client.get(f"/api/projects/{p}/sections").json()[0]["name"] == f"Plan {(120.2 / metre):+.2f}"
 
 
 def test_time_left_is_told_of_the_count_that_runs(client: TestClient, p: str) -> None:

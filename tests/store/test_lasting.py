@@ -183,6 +183,30 @@ def test_an_original_that_stations_need_is_kept_and_another_comes_back_from_the_
     assert stored(used) > 0  # undo can bring its station back
 
 
+def test_files_are_let_go_of_with_the_reason_told_and_their_points_stay(pair: str, tmp_path: Path) -> None:
+    link_both(pair)
+    made = deliver.make(pair, {"what": "laz"}, Progress())
+    original = first(pair, Original)
+    spare = uploads.put_file(pair, write_scan(tmp_path / "spare.e57", room(300, seed=8)))
+    uploads.read_original(pair, spare, Progress())
+    with pytest.raises(Conflict, match="not brought in"):
+        uploads.let_go(pair, spare, "too large")
+    assert stored(original) > 0 and stored(made["delivery"]) > 0
+    uploads.let_go(pair, original, "kept in the archive")
+    deliver.let_go(pair, made["delivery"], "sent to the customer")
+    assert stored(original) == stored(made["delivery"]) == 0 < stored(spare)
+    with session() as s:
+        assert s.get_one(Original, original).let_go["reason"] == "kept in the archive"  # type: ignore[index]
+    with pytest.raises(NotFound, match=r"let go of on .* by you: sent to the customer"):
+        deliver.get_delivery(pair, made["delivery"])
+    (row,) = deliver.list_deliveries(pair)
+    assert row["let_go"]["by"] == "you" and row["sha256"]
+    again = deliver.make(pair, {"what": "laz"}, Progress())  # the points are all there
+    assert again["points"] == made["points"] == 6000
+    with pytest.raises(BadInput, match="not ready"):
+        stations.start(pair, [original])
+
+
 def test_a_project_comes_back_whole_from_the_bin_and_is_gone_from_the_disk_after_thirty_days(database: str, tmp_path: Path) -> None:
     from tests.store.test_undo import points, rows
 

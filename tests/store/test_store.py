@@ -175,6 +175,37 @@ def test_an_import_that_is_cancelled_leaves_nothing(database: str, tmp_path: Pat
         assert tiles_of(s, [x.id for x in stations_of(s, made)]) == []
 
 
+def told(body: bytes, points: int) -> np.ndarray:
+    """The mask that marks tile by tile stand for."""
+    mask = np.zeros(points, bool)
+    while body:
+        first, count = np.frombuffer(body, "<i8", 1)[0], np.frombuffer(body, "<u4", 1, 8)[0]
+        size = 12 + -(-int(count) // 8)
+        mask[first : first + count] = np.unpackbits(np.frombuffer(body[12:size], np.uint8), bitorder="little")[:count]
+        body = body[size:]
+    return mask
+
+
+def test_a_change_of_marks_sends_the_tiles_it_touched_and_no_others(database: str, tmp_path: Path) -> None:
+    made = make_project("large marks")
+    (station,) = bring_in(made, [write_scan(tmp_path / "big.e57", room(400_000, (30, 20, 6)))])
+    whole = [[-1.0, -1.0], [1.0, -1.0], [1.0, 1.0], [-1.0, 1.0]]
+    view = [1 / 15, 0, 0, 0, 0, 1 / 10, 0, 0, 0, 0, -0.2, 0, 0, 0, 0, 1]
+    edits.delete_in_lasso(made, view, whole, [station])
+    everything = edits.marks(made, station)
+    projects.undo(made)
+    edit = edits.delete_in_lasso(made, view, [[0.9, 0.9], [1.0, 0.9], [1.0, 1.0], [0.9, 1.0]], [station])["edit"]
+    part = edits.marks(made, station, [edit])
+    assert 0 < len(part) < 0.6 * len(everything)
+    with session() as s:
+        mask = deleted_mask(s, s.get_one(Station, station))
+    np.testing.assert_array_equal(told(part, len(mask)), mask)
+    edits.switch_edit(made, edit, False, None)
+    back = edits.marks(made, station, [edit])
+    assert len(back) == len(part) and not told(back, len(mask)).any()  # the same tiles, now without a mark
+    assert edits.marks(made, station) == b""
+
+
 def test_a_lasso_deletes_what_it_counted_and_undo_brings_it_back(project: str) -> None:
     station = first(project)
     outline = [[-0.5, -0.5], [0.5, -0.5], [0.5, 0.5], [-0.5, 0.5]]
@@ -185,7 +216,7 @@ def test_a_lasso_deletes_what_it_counted_and_undo_brings_it_back(project: str) -
     inside = (np.abs(scan.xyz[:, 0] * 0.3) <= 0.5) & (np.abs(scan.xyz[:, 1] * 0.4) <= 0.5)
     assert counted["count"] == deleted["count"] == mask.sum() == inside.sum() > 0
     np.testing.assert_array_equal(mask, inside)
-    assert np.unpackbits(np.frombuffer(edits.marks(project, station.id), np.uint8), bitorder="little")[: len(mask)].sum() == mask.sum()
+    np.testing.assert_array_equal(told(edits.marks(project, station.id), len(mask)), mask)
     assert edits.count_in_lasso(project, ABOVE, outline, [station.id])["count"] == 0
     projects.undo(project)
     with session() as s:

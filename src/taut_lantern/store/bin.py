@@ -5,8 +5,10 @@ from __future__ import annotations
 import logging
 
 from sqlalchemy import text
+from sqlalchemy.orm import Session
 
-from .db import engine, session
+from .db import actor, engine, session
+from .models import Delivery, Original, now
 
 DAYS = 30
 log = logging.getLogger("taut_lantern.store")
@@ -39,9 +41,14 @@ def empty(days: float = DAYS) -> dict[str, int]:
         s.execute(text("DELETE FROM grid WHERE station_id NOT IN (SELECT id FROM station)"))
         s.execute(text("DELETE FROM edit_delta WHERE edit_id NOT IN (SELECT id FROM edit)"))
         s.execute(text("DELETE FROM checkpoint WHERE job_id NOT IN (SELECT id FROM job WHERE state IN ('waiting', 'running'))"))
-    if projects or originals:
-        give_back()
+    give_back()  # of what was deleted here, and of files that were let go of
     return {"projects": len(projects), "originals": originals}
+
+
+def let_go(s: Session, row: Original | Delivery, reason: str) -> None:
+    """Give up the bytes of a file; its line stays, with who did so, when and why. This cannot be taken back."""
+    row.let_go = {"at": now().isoformat(), "by": actor.get(), "reason": reason}
+    s.execute(text("DELETE FROM chunk WHERE file_id = :id"), {"id": row.id})
 
 
 def purge(project_id: str) -> None:

@@ -85,6 +85,7 @@ class Original(Base):
     reading: Mapped[dict[str, Any]] = mapped_column(default=dict)
     created_at: Mapped[datetime] = mapped_column(default=now)
     discarded_at: Mapped[datetime | None]
+    let_go: Mapped[dict[str, Any] | None]  # when its bytes were given up, by whom and why; what was made of it stays
 
 
 class Chunk(Base):
@@ -317,6 +318,7 @@ class Delivery(Base):
     sha256: Mapped[str] = mapped_column(String(64), default="")
     journal_at: Mapped[int] = mapped_column(BigInteger, default=0)
     created_at: Mapped[datetime] = mapped_column(default=now)
+    let_go: Mapped[dict[str, Any] | None]  # as of an original
 
 
 class Job(Base):

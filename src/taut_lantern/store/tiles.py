@@ -225,6 +225,13 @@ def marks_of(s: Session, station_id: str) -> Marks:
     return [(n, data) for n, data in s.execute(q.where(EditDelta.station_id == station_id, Edit.active))]
 
 
+def touched_by(s: Session, station_id: str, edits: list[str]) -> NDArray[np.int64]:
+    """Sorted indices of a station that any of the edits names, active or not."""
+    q = select(EditDelta.count, EditDelta.data).where(EditDelta.station_id == station_id, EditDelta.edit_id.in_(edits))
+    found = [unpack_indices(data, count) for count, data in s.execute(q)]
+    return np.unique(np.concatenate(found)) if found else np.zeros(0, np.int64)
+
+
 def mask_of(marks: Marks, points: int) -> NDArray[np.bool_]:
     """(points,) bool: which points the marks name."""
     mask = np.zeros(points, bool)
@@ -251,6 +258,7 @@ __all__ = [
     "read_station",
     "read_tiles",
     "tiles_of",
+    "touched_by",
     "unpack",
     "unpack_indices",
     "write_points",

@@ -13,6 +13,7 @@ export type Sighting = Schemas["SightingOut"];
 export type Control = Schemas["ControlOut"];
 export type Section = Schemas["SectionOut"];
 export type Trace = Schemas["TraceOut"];
+export type Body = Schemas["BodyOut"];
 export type Box = Schemas["BoxOut"];
 export type Status = Link["status"];
 

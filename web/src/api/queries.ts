@@ -1,5 +1,5 @@
 /** Server state lives only here, in the query cache; events of the server say what to read again. */
-import { QueryClient, useMutation, useQuery, type UseQueryResult } from "@tanstack/react-query";
+import { QueryClient, useInfiniteQuery, useMutation, useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { useCallback } from "react";
 import { create } from "zustand";
 import { useView } from "../kit/view";
@@ -66,6 +66,8 @@ export const useNetwork = (id: string) =>
     queryKey: [id, "network"],
     queryFn: () => sent(http.GET("/api/projects/{project_id}/network", path(id))),
   });
+export const useBodies = (id: string) =>
+  useQuery({ queryKey: [id, "bodies"], queryFn: () => sent(http.GET("/api/projects/{project_id}/bodies", path(id))) });
 export const useSightings = (id: string) =>
   useQuery({
     queryKey: [id, "sightings"],
@@ -105,10 +107,18 @@ export const useDeliveries = (id: string) =>
     queryKey: [id, "deliveries"],
     queryFn: () => sent(http.GET("/api/projects/{project_id}/deliveries", path(id))),
   });
+/** The latest lines of the journal, and how to read those before them. */
 export const useJournal = (id: string) =>
-  useQuery({
+  useInfiniteQuery({
     queryKey: [id, "journal"],
-    queryFn: () => sent(http.GET("/api/projects/{project_id}/journal", path(id))),
+    initialPageParam: null as number | null,
+    queryFn: ({ pageParam }) =>
+      sent(
+        http.GET("/api/projects/{project_id}/journal", {
+          params: { path: { project_id: id }, query: pageParam === null ? {} : { before: pageParam } },
+        }),
+      ),
+    getNextPageParam: (last) => (last.length < 100 ? null : (last.at(-1)?.id ?? null)),
   });
 export const useHealth = () =>
   useQuery({
@@ -135,8 +145,8 @@ const FOLLOWS: Record<string, string[]> = {
   job: ["jobs"],
   jobs: ["jobs", "stations", "originals", "project"],
   originals: ["originals", "project"],
-  stations: ["stations", "tiles", "network", "sightings", "control", "sections", "slab", ...CHANGED],
-  network: ["network", "stations", "sightings", "control", "sections", "slab", ...CHANGED],
+  stations: ["stations", "tiles", "network", "bodies", "sightings", "control", "sections", "slab", ...CHANGED],
+  network: ["network", "bodies", "stations", "sightings", "control", "sections", "slab", ...CHANGED],
   control: ["control", ...CHANGED],
   edits: ["edits", "boxes", "stations", "slab", ...CHANGED],
   sections: ["sections", ...CHANGED],

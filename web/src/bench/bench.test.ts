@@ -57,6 +57,16 @@ describe.each(["plan", "slice"] as const)("a %s pane", (kind) => {
   });
 });
 
+/** What the server says of the tile at point 0 of a station. */
+function marked(count: number, bits: number): ArrayBuffer {
+  const body = new ArrayBuffer(13);
+  const view = new DataView(body);
+  view.setBigInt64(0, 0n, true);
+  view.setUint32(8, count, true);
+  view.setUint8(12, bits);
+  return body;
+}
+
 describe("what a pane hides is beyond -1..1 in depth of its view", () => {
   const depth = (kind: "space" | "plan" | "slice", slab: Slab, at: [number, number, number]) => {
     const p = new Pane(kind);
@@ -162,7 +172,7 @@ describe("the cloud", () => {
     c.refine(need);
     const near = (x: number) => c.nearest((px) => Math.abs(px - x))?.x;
     expect(near(10.31)).toBeCloseTo(10.3, 5);
-    c.setMarks("a", new Uint8Array([0b00100])); // the third point is deleted
+    c.setMarks("a", marked(5, 0b00100), true); // the third point is deleted
     expect(near(10.29)).toBeCloseTo(10.2, 5);
   });
   test("lights up what an outline takes in, and not what is deleted or of another station", async () => {
@@ -184,7 +194,7 @@ describe("the cloud", () => {
       [0.45, 1],
       [0.15, 1],
     ];
-    c.setMarks("a", new Uint8Array([0b00010]));
+    c.setMarks("a", marked(5, 0b00010), false);
     c.light({ view: EYE, outline, stations: ["a"] });
     expect(marks()).toEqual([0, 1, 2, 2, 0]);
     c.light({ view: EYE, outline, stations: ["b"] });

@@ -95,7 +95,7 @@ export class Cloud {
   private loaded = new Map<string, Loaded>();
   private flying = new Map<string, AbortController>();
   private failed = new Map<string, { tries: number; until: number }>();
-  private marks = new Map<string, Uint8Array>();
+  private marks = new Map<string, Uint8Array>(); // of a tile: one bit per point
   private chosen: Chosen | null = null;
   private clock = 0;
   private stopped = false;
@@ -149,10 +149,19 @@ export class Cloud {
     this.tiles = tiles;
   }
 
-  /** Marks of a station (one bit per point); shown at once on what is loaded. */
-  setMarks(station: string, bits: Uint8Array) {
-    this.marks.set(station, bits);
-    for (const l of this.loaded.values()) if (l.info.station === station) this.mark(l);
+  /** Marks of a station as the server tells them, tile by tile; shown at once on what is loaded. whole: all there are. */
+  setMarks(station: string, body: ArrayBuffer, whole: boolean) {
+    if (whole) for (const name of this.marks.keys()) if (name.startsWith(`${station}/`)) this.marks.delete(name);
+    const told = new Set<string>();
+    const view = new DataView(body);
+    for (let at = 0; at < body.byteLength;) {
+      const name = nameOf({ station, first: Number(view.getBigInt64(at, true)) });
+      const bytes = Math.ceil(view.getUint32(at + 8, true) / 8);
+      this.marks.set(name, new Uint8Array(body, at + 12, bytes));
+      told.add(name);
+      at += 12 + bytes;
+    }
+    for (const [name, l] of this.loaded) if (l.info.station === station && (whole || told.has(name))) this.mark(l);
   }
 
   /** Light up the points inside an outline (-1..1 of a view, see Pane.view); null puts the light out. */
@@ -162,7 +171,7 @@ export class Cloud {
   }
 
   private mark(l: Loaded) {
-    const bits = this.marks.get(l.info.station);
+    const bits = this.marks.get(nameOf(l.info));
     const entry = this.groups.get(l.info.station);
     const inside =
       this.chosen && entry && this.chosen.stations.includes(l.info.station)
@@ -171,8 +180,7 @@ export class Cloud {
     const attribute = l.points.geometry.getAttribute("mark") as THREE.BufferAttribute;
     const array = attribute.array as Uint8Array;
     for (let k = 0; k < l.info.count; k++) {
-      const i = l.info.first + k;
-      array[k] = bits ? ((bits[i >> 3] ?? 0) >> (i & 7)) & 1 : 0;
+      array[k] = bits ? ((bits[k >> 3] ?? 0) >> (k & 7)) & 1 : 0;
       if (inside && !array[k] && inside(l.xyz[3 * k]!, l.xyz[3 * k + 1]!, l.xyz[3 * k + 2]!)) array[k] = 2;
     }
     attribute.needsUpdate = true;
@@ -268,7 +276,7 @@ export class Cloud {
       const l = { info, points, xyz, used: this.clock };
       this.loaded.set(name, l);
       this.failed.delete(name);
-      if (this.marks.has(info.station) || this.chosen) this.mark(l);
+      if (this.marks.has(name) || this.chosen) this.mark(l);
     } catch {
       const tries = (this.failed.get(name)?.tries ?? 0) + 1;
       const pause = Math.min(30_000, 500 * 2 ** tries);

@@ -1,5 +1,6 @@
 /** Asks before something large goes, and names it. */
 import { AlertDialog } from "radix-ui";
+import { useEffect, useState } from "react";
 import { create } from "zustand";
 import { Button } from ".";
 
@@ -8,13 +9,16 @@ interface Question {
   text: string;
   yes: string;
   no: string;
-  then: () => void;
+  then: (answer: string) => void;
+  ask?: string; // a line that has to be filled in first
 }
 const useQuestion = create<{ question: Question | null }>(() => ({ question: null }));
 export const confirm = (question: Question) => useQuestion.setState({ question });
 
 export function Confirm() {
   const { question } = useQuestion();
+  const [answer, setAnswer] = useState("");
+  useEffect(() => setAnswer(""), [question]);
   const close = () => useQuestion.setState({ question: null });
   return (
     <AlertDialog.Root open={question !== null} onOpenChange={(o) => !o && close()}>
@@ -23,10 +27,26 @@ export function Confirm() {
         <AlertDialog.Content className="fixed top-1/3 left-1/2 z-50 w-96 -translate-x-1/2 rounded border border-rule bg-card p-5 shadow-lg">
           <AlertDialog.Title className="text-[17px] font-medium">{question?.title}</AlertDialog.Title>
           <AlertDialog.Description className="my-2 text-[14px] text-quiet">{question?.text}</AlertDialog.Description>
+          {question?.ask && (
+            <label className="mb-3 block text-[13.5px]">
+              {question.ask}
+              <input
+                autoFocus
+                value={answer}
+                maxLength={300}
+                onChange={(e) => setAnswer(e.target.value)}
+                className="mt-1 w-full rounded border border-rule bg-paper px-2 py-1"
+              />
+            </label>
+          )}
           <div className="flex gap-2">
             <AlertDialog.Action asChild>
               <span>
-                <Button main onClick={() => (question?.then(), close())}>
+                <Button
+                  main
+                  why={question?.ask && answer.trim().length < 3 ? "say why first" : ""}
+                  onClick={() => (question?.then(answer.trim()), close())}
+                >
                   {question?.yes}
                 </Button>
               </span>

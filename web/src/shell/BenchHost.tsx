@@ -164,25 +164,30 @@ export function BenchHost({ id }: { id: string }) {
     bench.current?.draw();
   }, [lit]);
 
-  // Marks of deleted points: read again for stations that have, or had, some whenever the edits change.
-  const marked = useRef(new Set<string>());
-  const key = (edits ?? []).map((e) => `${e.id}${e.active}`).join();
+  // Marks of deleted points: all of them first, then of each change the tiles that it touched.
+  const known = useRef<Map<string, { active: boolean; stations: string[] }> | null>(null);
+  useEffect(() => void (known.current = null), [id]);
   useEffect(() => {
-    let gone = false;
-    const ids = (stations ?? []).filter((s) => s.marked > 0 || marked.current.has(s.id)).map((s) => s.id);
-    for (const s of ids) {
-      marked.current.add(s);
-      bytes(`/api/projects/${id}/stations/${s}/marks`)
+    if (!edits) return;
+    const before = known.current;
+    const now = new Map(edits.map((e) => [e.id, e]));
+    known.current = now;
+    const ids = new Set([...now.keys(), ...(before?.keys() ?? [])]);
+    const changed = [...ids].filter((e) => (now.get(e)?.active ?? false) !== (before?.get(e)?.active ?? false));
+    const asked = new Set(changed.flatMap((e) => (now.get(e) ?? before?.get(e))?.stations ?? []));
+    for (const s of asked) {
+      const query = before ? `?${changed.map((e) => `changed=${e}`).join("&")}` : "";
+      bytes(`/api/projects/${id}/stations/${s}/marks${query}`)
         .then((body) => {
-          if (!gone) bench.current?.cloud.setMarks(s, new Uint8Array(body));
+          bench.current?.cloud.setMarks(s, body, !before);
           bench.current?.draw();
         })
-        .catch(tellError);
+        .catch((e: unknown) => {
+          known.current = null; // the next time all are asked for
+          tellError(e);
+        });
     }
-    return () => {
-      gone = true;
-    };
-  }, [id, stations, key]);
+  }, [id, edits]);
 
   const tied = (stations ?? []).some((s) => s.tied);
   return (

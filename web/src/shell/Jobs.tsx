@@ -80,7 +80,7 @@ function seconds(j: Job): number | null {
 
 export function JournalLedger({ id }: { id: string }) {
   const asked = useJournal(id);
-  const rows = asked.data ?? [];
+  const rows = (asked.data?.pages ?? []).flat();
   type Row = (typeof rows)[number];
   const columns: Column<Row>[] = [
     {
@@ -103,13 +103,24 @@ export function JournalLedger({ id }: { id: string }) {
     },
   ];
   return (
-    <Table
-      what="the journal"
-      from={[asked]}
-      rows={rows}
-      columns={columns}
-      id={(r) => String(r.id)}
-      empty="Every change is written here and can be taken back."
-    />
+    <>
+      <Table
+        what="the journal"
+        from={[asked]}
+        rows={rows}
+        columns={columns}
+        id={(r) => String(r.id)}
+        empty="Every change is written here and can be taken back."
+      />
+      {asked.hasNextPage && (
+        <button
+          type="button"
+          className="m-3 cursor-pointer text-[13px] text-action underline"
+          onClick={() => void asked.fetchNextPage()}
+        >
+          {asked.isFetchingNextPage ? "Reading …" : "Show earlier changes"}
+        </button>
+      )}
+    </>
   );
 }

@@ -66,6 +66,13 @@ def restore_original(project_id: P, upload_id: P) -> x.Said:
     return x.Said(message="brought back")
 
 
+@api.post("/projects/{project_id}/originals/{upload_id}/let-go", operation_id="let_go_of_original")
+def let_go_of_original(project_id: P, upload_id: P, body: x.LetGo) -> x.Said:
+    """Give up the bytes of a file whose scans are all here; their points stay. This cannot be taken back."""
+    uploads.let_go(project_id, upload_id, body.reason)
+    return x.Said(message="let go of")
+
+
 @api.post("/projects/{project_id}/bring-in", operation_id="bring_in", status_code=202)
 def bring_in(project_id: P, body: x.BringIn) -> x.Started:
     return x.Started(jobs=stations.start(project_id, body.originals, body.min_range, body.max_range, body.unit))

@@ -22,7 +22,7 @@ def delete_in_lasso(project_id: P, body: x.LassoIn) -> x.LassoOut:
 def list_edits(project_id: P) -> list[x.EditOut]:
     with db.session() as s:
         get_project(s, project_id)
-        return [x.EditOut.model_validate(e) for e in edits.list_edits(s, project_id)]
+        return [x.EditOut(**e) for e in edits.list_edits(s, project_id)]
 
 
 @api.patch("/projects/{project_id}/edits/{edit_id}", operation_id="switch_edit")

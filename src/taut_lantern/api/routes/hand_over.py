@@ -39,3 +39,10 @@ def get_delivery_file(project_id: P, delivery_id: P) -> StreamingResponse:
         media_type="application/octet-stream",
         headers={"Content-Disposition": f"attachment; filename*=UTF-8''{quote(row.name)}", "Content-Length": str(row.size)},
     )
+
+
+@api.post("/projects/{project_id}/deliveries/{delivery_id}/let-go", operation_id="let_go_of_delivery")
+def let_go_of_delivery(project_id: P, delivery_id: P, body: x.LetGo) -> x.Said:
+    """Give up the file of a delivery; its line and its checksum stay. This cannot be taken back."""
+    deliver.let_go(project_id, delivery_id, body.reason)
+    return x.Said(message="let go of")

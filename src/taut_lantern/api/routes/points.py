@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Annotated
 
-from fastapi import Path, Response
+from fastapi import Path, Query, Response
 
 from ...core.errors import NotFound
 from ...site.common import get_project, stations_of
@@ -14,6 +14,7 @@ from ...steps.clean import edits
 from ...store import db
 from ...store.tiles import for_browser, tile_of, tiles_of
 from .. import schemas as x
+from ..schemas.base import Id
 from .base import BINARY, P, router
 
 api = router()
@@ -58,6 +59,9 @@ def get_tile(project_id: P, station_id: P, first: Annotated[int, Path(ge=0, le=2
 
 
 @api.get("/projects/{project_id}/stations/{station_id}/marks", operation_id="get_marks", response_class=Response, responses=BINARY)
-def get_marks(project_id: P, station_id: P) -> Response:
-    """One bit per point: 1 = deleted."""
-    return Response(edits.marks(project_id, station_id), media_type="application/octet-stream", headers={"Cache-Control": "no-store"})
+def get_marks(project_id: P, station_id: P, changed: Annotated[list[Id] | None, Query(max_length=200)] = None) -> Response:
+    """Deleted points tile by tile: all tiles that have some, or those that the edits ``changed`` touch. Each tile is its
+    first point (int64), its number of points (uint32), then one bit per point, the first in the lowest: 1 = deleted."""
+    return Response(
+        edits.marks(project_id, station_id, changed), media_type="application/octet-stream", headers={"Cache-Control": "no-store"}
+    )

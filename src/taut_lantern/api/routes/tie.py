@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from ...steps.tie import links, network, targets
+from ...steps.tie import bodies, links, network, targets
 from ...store import db
 from .. import schemas as x
-from .base import P, router
+from .base import P, V, router
 
 api = router()
 
@@ -66,3 +66,21 @@ def rename_target(project_id: P, target_id: P, body: x.Rename) -> x.Said:
 def change_sighting(project_id: P, sighting_id: P, body: x.SightingPatch) -> x.Said:
     targets.change_sighting(project_id, sighting_id, body.version, body.used, body.target)
     return x.Said(message="changed")
+
+
+@api.get("/projects/{project_id}/bodies", operation_id="list_bodies")
+def list_bodies(project_id: P) -> list[x.BodyOut]:
+    """Held groups: stations that keep their shape and move as one."""
+    with db.session() as s:
+        return [x.BodyOut(**b) for b in bodies.list_bodies(s, project_id)]
+
+
+@api.post("/projects/{project_id}/bodies", operation_id="hold_stations", status_code=201)
+def hold_stations(project_id: P, body: x.BodyIn) -> x.Made:
+    return x.Made(id=bodies.hold(project_id, body.stations, body.name))
+
+
+@api.delete("/projects/{project_id}/bodies/{body_id}", operation_id="release_stations")
+def release_stations(project_id: P, body_id: P, version: V) -> x.Said:
+    bodies.release(project_id, body_id, version)
+    return x.Said(message="released")

@@ -1,6 +1,6 @@
 """What goes in and out of the HTTP API, one module for each step."""
 
-from .base import FindingOut, Made, Model, Out, Problem, Said, Started
+from .base import FindingOut, LetGo, LetGoOut, Made, Model, Out, Problem, Said, Started
 from .bring_in import BringIn, ErrorOut, OriginalOut, ScanReading, StationOut, StationPatch, TileOut, Unfinished, UploadIn, UploadOut
 from .clean import BoxIn, BoxOut, BoxPatch, BoxProposal, EditOut, EditPatch, LassoIn, LassoOut
 from .draw import SectionIn, SectionOut, TraceIn, TraceOut, TracePatch
@@ -20,10 +20,12 @@ from .place import (
     TargetName,
 )
 from .project import Binned, Entry, Frame, HealthOut, JobOut, JournalOut, KnotOut, PartOut, ProjectCard, ProjectIn, ProjectOut, ProjectPatch
-from .tie import LinkOut, NetworkOut, NetworkPart, PairIn, Rename, SightingOut, SightingPatch, SpheresIn, TargetOut, Used
+from .tie import BodyIn, BodyOut, LinkOut, NetworkOut, NetworkPart, PairIn, Rename, SightingOut, SightingPatch, SpheresIn, TargetOut, Used
 
 __all__ = [
     "Binned",
+    "BodyIn",
+    "BodyOut",
     "BoxIn",
     "BoxOut",
     "BoxPatch",
@@ -50,6 +52,8 @@ __all__ = [
     "KnotOut",
     "LassoIn",
     "LassoOut",
+    "LetGo",
+    "LetGoOut",
     "LinkOut",
     "Made",
     "Model",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, FiniteFloat
@@ -44,6 +45,18 @@ class Started(Out):
 
 class Said(Out):
     message: str
+
+
+class LetGo(Model):
+    reason: Annotated[str, Field(min_length=3, max_length=300)]
+
+
+class LetGoOut(Out):
+    """Whose bytes were given up, and why."""
+
+    at: datetime
+    by: str
+    reason: str
 
 
 class FindingOut(Out):

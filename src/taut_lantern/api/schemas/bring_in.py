@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, FiniteFloat
 
-from .base import Id, Model, Out, Status, Text, Unit, Version
+from .base import Id, LetGoOut, Model, Out, Status, Text, Unit, Version
 
 
 class UploadIn(Model):
@@ -64,6 +64,7 @@ class OriginalOut(Out):
     same_as: str | None
     brought_in: bool
     discarded: bool
+    let_go: LetGoOut | None
 
 
 class BringIn(Model):

@@ -30,6 +30,7 @@ class EditOut(Out):
     title: str
     count: int
     active: bool
+    stations: list[str]
 
 
 class EditPatch(Model):

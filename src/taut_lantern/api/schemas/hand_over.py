@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from .base import Id, Model, Out, Unit
+from .base import Id, LetGoOut, Model, Out, Unit
 
 
 class DeliveryIn(Model):
@@ -36,4 +36,5 @@ class DeliveryOut(Out):
     params: dict[str, Any]
     created_at: datetime
     outdated: bool
+    let_go: LetGoOut | None
     state: MadeOf

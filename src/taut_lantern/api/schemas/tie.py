@@ -111,3 +111,15 @@ class TargetOut(Out):
 class Rename(Model):
     version: Version
     name: Text
+
+
+class BodyIn(Model):
+    stations: Annotated[list[Id], Field(min_length=2, max_length=5000)]
+    name: Annotated[str, Field(max_length=120)] = ""
+
+
+class BodyOut(Out):
+    id: str
+    version: int
+    name: str
+    stations: list[str]

@@ -36,7 +36,13 @@ def start(project_id: str, original_ids: list[str], min_range: float = 0.4, max_
         journal.locked_project(s, project_id)  # two who ask at once bring in once
         for original_id in dict.fromkeys(original_ids):
             row = s.get(Original, original_id)
-            usable = row is not None and row.project_id == project_id and row.state == "complete" and row.discarded_at is None
+            usable = (
+                row is not None
+                and row.project_id == project_id
+                and row.state == "complete"
+                and row.discarded_at is None
+                and row.let_go is None
+            )
             if row is None or not usable or not row.reading:
                 raise BadInput(
                     "this file is not ready to be brought in",

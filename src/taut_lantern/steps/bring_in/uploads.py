@@ -14,7 +14,7 @@ from ...core.errors import BadInput, Conflict, LanternError, NotFound
 from ...formats import e57
 from ...settings import settings
 from ...site.common import Progress, clean_name, get_project
-from ...store import scratch
+from ...store import bin, scratch
 from ...store.db import file_chunks, notify, session
 from ...store.models import Chunk, Job, Original, Station, now
 from ...store.queue import LIVE, enqueue
@@ -156,6 +156,27 @@ def discard(project_id: str, original_id: str) -> None:
         notify(s, project_id, "originals")
 
 
+def let_go(project_id: str, original_id: str, reason: str) -> None:
+    """Give up the bytes of a file whose scans have all been brought in: their points stay, the file cannot be read again."""
+    with session() as s:
+        row = s.scalar(select(Original).where(Original.id == original_id, Original.project_id == project_id).with_for_update())
+        if row is None:
+            raise NotFound("this file does not exist", subject=original_id, remedy="reload the page")
+        if row.let_go is not None:
+            return
+        scans = [k for k, scan in enumerate(row.reading.get("scans", [])) if scan["points"]]
+        here = set(s.scalars(select(Station.scan_index).where(Station.original_id == original_id)))
+        if row.state != "complete" or not scans or not set(scans) <= here:
+            raise Conflict(
+                f"{row.name} holds scans that are not brought in: without the file they would be lost",
+                subject=row.name,
+                remedy="bring its scans in first, or discard the file",
+                code="in_use",
+            )
+        bin.let_go(s, row, reason)
+        notify(s, project_id, "originals")
+
+
 def restore(project_id: str, original_id: str) -> None:
     """Bring a discarded file back from the bin."""
     with session() as s:
@@ -239,6 +260,7 @@ def list_originals(s: Session, project_id: str) -> list[dict[str, Any]]:
             "same_as": r.reading.get("same_as"),
             "brought_in": r.id in taken,
             "discarded": r.discarded_at is not None,
+            "let_go": r.let_go,
         }
         for r in rows
     ]

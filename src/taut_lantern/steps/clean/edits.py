@@ -19,7 +19,7 @@ from ...store import journal
 from ...store.db import session, snapshot
 from ...store.models import CropBox, Edit, EditDelta, Station
 from ...store.queue import enqueue
-from ...store.tiles import deleted_mask, pack_indices, read_tiles, tiles_of
+from ...store.tiles import deleted_mask, pack_indices, read_tiles, tiles_of, touched_by
 
 AT_ONCE = 30_000_000  # points looked through in a request; more is work for the background
 
@@ -179,11 +179,25 @@ def switch_edit(project_id: str, edit_id: str, active: bool, version: int | None
         c.title = f"{edit.title} again" if active else f"Brought back {edit.count:,} points"
 
 
-def marks(project_id: str, station_id: str) -> bytes:
-    """One bit per point, first point in the lowest bit: 1 = deleted."""
+def marks(project_id: str, station_id: str, changed: list[str] | None = None) -> bytes:
+    """Which points of a station are deleted, tile by tile: those tiles that have some, or those that the edits ``changed``
+    touch, whether they are deleted now or not.
+
+    Each tile: its first point (int64), its number of points (uint32), then one bit per point, the first in the lowest bit.
+    """
     with session() as s:
         station = owned(s, Station, project_id, station_id, "station")
-        return np.packbits(deleted_mask(s, station), bitorder="little").tobytes()
+        mask = deleted_mask(s, station)
+        touched = np.nonzero(mask)[0] if changed is None else touched_by(s, station_id, changed)
+        rows = sorted((int(r.first), int(r.count)) for r in tiles_of(s, [station_id]))
+    if not rows:
+        return b""
+    first = np.array([f for f, _ in rows])
+    out = []
+    for k in np.unique(np.searchsorted(first, touched, side="right") - 1):
+        at, count = rows[int(k)]
+        out.append(np.int64(at).tobytes() + np.uint32(count).tobytes() + np.packbits(mask[at : at + count], bitorder="little").tobytes())
+    return b"".join(out)
 
 
 def set_box(
@@ -261,6 +275,13 @@ def list_boxes(s: Session, project_id: str) -> list[dict[str, Any]]:
     return out
 
 
-def list_edits(s: Session, project_id: str) -> list[Edit]:
-    """Deletions, the latest first."""
-    return list(s.scalars(select(Edit).where(Edit.project_id == project_id).order_by(Edit.place.desc())))
+def list_edits(s: Session, project_id: str) -> list[dict[str, Any]]:
+    """Deletions, the latest first, and the stations that each is in."""
+    get_project(s, project_id)
+    rows = list(s.scalars(select(Edit).where(Edit.project_id == project_id).order_by(Edit.place.desc())))
+    inside: dict[str, list[str]] = {}
+    q = select(EditDelta.edit_id, EditDelta.station_id).where(EditDelta.edit_id.in_([e.id for e in rows]))
+    for edit, station in s.execute(q.order_by(EditDelta.station_id)):
+        inside.setdefault(edit, []).append(station)
+    shown = ("id", "version", "title", "count", "active")
+    return [{**{k: getattr(e, k) for k in shown}, "stations": inside.get(e.id, [])} for e in rows]

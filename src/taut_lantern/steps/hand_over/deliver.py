@@ -15,13 +15,13 @@ from ...core.errors import BadInput, NotFound
 from ...formats import dxf, e57, las, pdf
 from ...formats.dxf import Entity
 from ...formats.pdf import Report
-from ...site.common import Array, Progress, file_name, get_project, matrix, state_of, stations_of
+from ...site.common import Array, Progress, file_name, get_project, matrix, owned, state_of, stations_of
 from ...site.drawing import entities
 from ...site.frames import Currency, InUse, in_use
 from ...site.parts import stations_in, wanted
 from ...site.report import build
 from ...site.visible import active_box
-from ...store import journal, scratch
+from ...store import bin, journal, scratch
 from ...store.db import notify, session, snapshot, store_file
 from ...store.models import Delivery, Job, Journal, Station, new_id
 from ...store.queue import enqueue
@@ -175,8 +175,9 @@ def list_deliveries(project_id: str) -> list[dict[str, Any]]:
     with session() as s:
         get_project(s, project_id)
         latest = state_of(s, project_id)
-        titles = dict(s.execute(select(Journal.id, Journal.title).where(Journal.project_id == project_id)).tuples().all())
-        rows = s.scalars(select(Delivery).where(Delivery.project_id == project_id).order_by(Delivery.created_at.desc()))
+        rows = s.scalars(select(Delivery).where(Delivery.project_id == project_id).order_by(Delivery.created_at.desc())).all()
+        made_at = {r.journal_at for r in rows}
+        titles = dict(s.execute(select(Journal.id, Journal.title).where(Journal.id.in_(made_at))).tuples().all())
         return [
             {
                 "id": r.id,
@@ -188,6 +189,7 @@ def list_deliveries(project_id: str) -> list[dict[str, Any]]:
                 "params": r.params,
                 "created_at": r.created_at,
                 "outdated": r.journal_at < latest,
+                "let_go": r.let_go,
                 "state": {"entry": r.journal_at, "title": titles.get(r.journal_at, "")},
             }
             for r in rows
@@ -195,8 +197,23 @@ def list_deliveries(project_id: str) -> list[dict[str, Any]]:
 
 
 def get_delivery(project_id: str, delivery_id: str) -> Delivery:
+    """A delivery whose file is there."""
     with session() as s:
-        row = s.get(Delivery, delivery_id)
-        if row is None or row.project_id != project_id:
-            raise NotFound("this delivery does not exist", subject=delivery_id, remedy="reload the page")
+        row: Delivery = owned(s, Delivery, project_id, delivery_id, "delivery")
+        if row.let_go is not None:
+            raise NotFound(
+                f"the file was let go of on {row.let_go['at'][:10]} by {row.let_go['by']}: {row.let_go['reason']}",
+                subject=row.name,
+                remedy="make it again",
+                code="let_go",
+            )
         return row
+
+
+def let_go(project_id: str, delivery_id: str, reason: str) -> None:
+    """Give up the file of a delivery; its line, its checksum and what it was made of stay."""
+    with session() as s:
+        row: Delivery = owned(s, Delivery, project_id, delivery_id, "delivery")
+        if row.let_go is None:
+            bin.let_go(s, row, reason)
+            notify(s, project_id, "deliveries")

@@ -18,6 +18,7 @@ import {
 } from "../../kit";
 import { Await } from "../../kit/await";
 import { LengthField, useLengths } from "../../kit/fields";
+import { confirm } from "../../kit/confirm";
 import { Table } from "../../kit/table";
 import { UNIT_CHOICES, type Unit } from "../../kit/units";
 import { useView } from "../../kit/view";
@@ -200,6 +201,23 @@ function FilesLedger({ id }: { id: string }) {
       }),
     ),
   );
+  const letGo = useAsk(id, ({ f, reason }: { f: Original; reason: string }) =>
+    sent(
+      http.POST("/api/projects/{project_id}/originals/{upload_id}/let-go", {
+        params: { path: { project_id: id, upload_id: f.id } },
+        body: { reason },
+      }),
+    ),
+  );
+  const ask = (f: Original) =>
+    confirm({
+      title: `Let go of ${f.name}?`,
+      text: `Its ${grouped(f.scans.reduce((n, s) => n + s.points, 0))} points stay in the project, and ${megabytes(f.size)} are given back. The file itself is gone for good: it cannot be read again with other limits.`,
+      ask: "Why (kept beside the file)",
+      yes: "Let go of the file",
+      no: "Keep it",
+      then: (reason) => letGo.mutate({ f, reason }),
+    });
   const columns: Column<Original>[] = [
     { head: "file", cell: (f) => <span className="font-mono">{f.name}</span>, value: (f) => f.name },
     { head: "size", cell: (f) => megabytes(f.size), value: (f) => f.size, figure: true },
@@ -225,17 +243,19 @@ function FilesLedger({ id }: { id: string }) {
     {
       head: "state",
       cell: (f) =>
-        f.discarded
-          ? "in the bin"
-          : f.state === "receiving"
-            ? `${Math.round((100 * f.received) / f.size)} % sent`
-            : f.problem
-              ? "cannot be used"
-              : f.brought_in
-                ? "brought in"
-                : f.scans.length
-                  ? "read, waits"
-                  : "being read",
+        f.let_go
+          ? `let go of on ${f.let_go.at.slice(0, 10)}`
+          : f.discarded
+            ? "in the bin"
+            : f.state === "receiving"
+              ? `${Math.round((100 * f.received) / f.size)} % sent`
+              : f.problem
+                ? "cannot be used"
+                : f.brought_in
+                  ? "brought in"
+                  : f.scans.length
+                    ? "read, waits"
+                    : "being read",
       value: (f) => f.state,
     },
     {
@@ -244,7 +264,11 @@ function FilesLedger({ id }: { id: string }) {
         <span className={f.problem ? "text-parted" : "text-slack"}>
           {f.problem
             ? `${f.problem.message}. What to do: ${f.problem.remedy}.`
-            : [...f.scans.flatMap((s) => s.problems), f.same_as ? `the same bytes as ${f.same_as}` : ""]
+            : [
+                f.let_go ? `${f.let_go.by}: ${f.let_go.reason}` : "",
+                ...f.scans.flatMap((s) => s.problems),
+                f.same_as ? `the same bytes as ${f.same_as}` : "",
+              ]
                 .filter(Boolean)
                 .join("; ")}
         </span>
@@ -253,7 +277,11 @@ function FilesLedger({ id }: { id: string }) {
     {
       head: "",
       cell: (f) =>
-        f.brought_in ? null : (
+        f.let_go ? null : f.brought_in ? (
+          <button type="button" className="cursor-pointer text-action underline" onClick={() => ask(f)}>
+            let go of it
+          </button>
+        ) : (
           <button
             type="button"
             className="cursor-pointer text-action underline"

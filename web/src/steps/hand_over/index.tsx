@@ -4,6 +4,7 @@ import { http, sent, type Box, type Job, type Project, type Schemas } from "../.
 import { useAsk, useBoxes, useDeliveries, useJobs, useProject } from "../../api/queries";
 import { Actions, Button, grouped, Heading, megabytes, Pick, Quiet, Sentence, type Column } from "../../kit";
 import { Await } from "../../kit/await";
+import { confirm } from "../../kit/confirm";
 import { Table } from "../../kit/table";
 import { UNIT_CHOICES, UNITS, type Unit } from "../../kit/units";
 import { JobLine } from "../../parts/JobLine";
@@ -128,19 +129,39 @@ function DeliveriesLedger({ id }: { id: string }) {
       .filter(Boolean)
       .join(", ");
   };
+  const letGo = useAsk(id, ({ d, reason }: { d: Delivery; reason: string }) =>
+    sent(
+      http.POST("/api/projects/{project_id}/deliveries/{delivery_id}/let-go", {
+        params: { path: { project_id: id, delivery_id: d.id } },
+        body: { reason },
+      }),
+    ),
+  );
+  const ask = (d: Delivery) =>
+    confirm({
+      title: `Let go of ${d.name}?`,
+      text: `Its line and its checksum stay, and ${megabytes(d.size)} are given back. The file itself is gone for good; it can be made again.`,
+      ask: "Why (kept beside the delivery)",
+      yes: "Let go of the file",
+      no: "Keep it",
+      then: (reason) => letGo.mutate({ d, reason }),
+    });
   const columns: Column<Delivery>[] = [
     { head: "delivery", cell: (d) => d.title, value: (d) => d.title },
     {
       head: "file",
-      cell: (d) => (
-        <a
-          className="font-mono text-action underline"
-          href={`/api/projects/${id}/deliveries/${d.id}/file`}
-          download={d.name}
-        >
-          {d.name}
-        </a>
-      ),
+      cell: (d) =>
+        d.let_go ? (
+          <span className="font-mono text-quiet line-through">{d.name}</span>
+        ) : (
+          <a
+            className="font-mono text-action underline"
+            href={`/api/projects/${id}/deliveries/${d.id}/file`}
+            download={d.name}
+          >
+            {d.name}
+          </a>
+        ),
       value: (d) => d.name,
     },
     { head: "size", cell: (d) => megabytes(d.size), value: (d) => d.size, figure: true },
@@ -153,7 +174,14 @@ function DeliveriesLedger({ id }: { id: string }) {
     },
     {
       head: "state",
-      cell: (d) => (d.outdated ? <span className="text-slack">older than the last change</span> : "up to date"),
+      cell: (d) =>
+        d.let_go ? (
+          `let go of on ${d.let_go.at.slice(0, 10)} by ${d.let_go.by}: ${d.let_go.reason}`
+        ) : d.outdated ? (
+          <span className="text-slack">older than the last change</span>
+        ) : (
+          "up to date"
+        ),
       value: (d) => String(d.outdated),
     },
     {
@@ -164,6 +192,16 @@ function DeliveriesLedger({ id }: { id: string }) {
         </span>
       ),
       value: (d) => d.sha256,
+    },
+    {
+      head: "can be",
+      width: "90px",
+      cell: (d) =>
+        d.let_go ? null : (
+          <button type="button" className="cursor-pointer text-action underline" onClick={() => ask(d)}>
+            let go of
+          </button>
+        ),
     },
   ];
   return (

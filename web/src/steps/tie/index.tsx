@@ -1,6 +1,6 @@
 /** Tie: one button, then evidence: links with status, reasons and residuals; spheres; a pair put by hand. */
-import { http, sent, type Link, type Sighting, type Station } from "../../api/client";
-import { useAsk, useJobs, useNetwork, useProject, useSightings, useStations } from "../../api/queries";
+import { http, sent, type Body, type Link, type Sighting, type Station } from "../../api/client";
+import { useAsk, useBodies, useJobs, useNetwork, useProject, useSightings, useStations } from "../../api/queries";
 import { Actions, Button, fixed, Heading, Quiet, Row, Sentence, StatusWord, type Column } from "../../kit";
 import { Await } from "../../kit/await";
 import { LengthField, useLengths } from "../../kit/fields";
@@ -26,6 +26,7 @@ function Loaded({ id }: { id: string }) {
   if (placing) return <Placing id={id} stations={stations} />;
   if (selected) return <LinkCard id={id} link={selected} />;
   const two = stations.filter((s) => chosen.includes(s.id));
+  if (two.length > 2) return <HeldCard id={id} stations={two} />;
   if (two.length === 2) return <PairCard id={id} a={two[0]!} b={two[1]!} />;
   if (target) return <TargetCard id={id} target={target} />;
   return <WholeCard id={id} stations={stations} />;
@@ -35,6 +36,7 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
   const network = useNetwork(id).data;
   const jobs = useJobs(id).data ?? [];
   const sightings = useSightings(id).data ?? [];
+  const bodies = useBodies(id).data ?? [];
   const radius = useLengths({ radius: 0.1 }, "mm", { radius: { least: 0.01, most: 1 } });
   const live = jobs.filter(
     (j) => (j.state === "running" || j.state === "waiting") && ["tie", "pair", "targets"].includes(j.kind),
@@ -92,6 +94,7 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
           {network.findings.slice(0, 6).map((f) => (
             <Quiet key={f.code + f.message}>{f.message}</Quiet>
           ))}
+          {bodies.length > 0 && <Row name="held groups" value={bodies.length} />}
           {network.findings.length > 6 && <Quiet>{network.findings.length - 6} more stand in the step Prove.</Quiet>}
         </>
       )}
@@ -256,7 +259,73 @@ function PairCard({ id, a, b }: { id: string; a: Station; b: Station }) {
           Put {b.name} by hand
         </Button>
       </Actions>
+      <Hold id={id} stations={[a, b]} />
     </>
+  );
+}
+
+/** Several stations: hold them as one body. */
+function HeldCard({ id, stations }: { id: string; stations: Station[] }) {
+  return (
+    <>
+      <Sentence>{stations.length} stations are chosen.</Sentence>
+      <Hold id={id} stations={stations} />
+    </>
+  );
+}
+
+function Hold({ id, stations }: { id: string; stations: Station[] }) {
+  const bodies = useBodies(id).data ?? [];
+  const held = bodies.filter((b) => b.stations.some((x) => stations.some((s) => s.id === x)));
+  const one = new Set(stations.map((s) => s.part)).size === 1;
+  const hold = useAsk(id, () =>
+    sent(
+      http.POST("/api/projects/{project_id}/bodies", {
+        params: { path: { project_id: id } },
+        body: { stations: stations.map((s) => s.id), name: "" },
+      }),
+    ),
+  );
+  return (
+    <>
+      <Heading>Held as one</Heading>
+      <Quiet>
+        A held group keeps its shape as it stands now, and moves as one: use it for what was proved before, or came in
+        already registered.
+      </Quiet>
+      {held.map((b) => (
+        <Release key={b.id} id={id} body={b} />
+      ))}
+      <Actions>
+        <Button
+          busy={hold.isPending}
+          onClick={() => hold.mutate(undefined)}
+          why={held.length ? "release the group first" : one ? "" : "they are of several parts: tie them first"}
+        >
+          Hold these {stations.length} as one
+        </Button>
+      </Actions>
+    </>
+  );
+}
+
+function Release({ id, body }: { id: string; body: Body }) {
+  const release = useAsk(id, () =>
+    sent(
+      http.DELETE("/api/projects/{project_id}/bodies/{body_id}", {
+        params: { path: { project_id: id, body_id: body.id }, query: { version: body.version } },
+      }),
+    ),
+  );
+  return (
+    <p className="my-1 flex items-center gap-2 text-[13.5px]">
+      <span className="flex-1">
+        {body.name}, {body.stations.length} stations
+      </span>
+      <Button busy={release.isPending} onClick={() => release.mutate(undefined)}>
+        Release
+      </Button>
+    </p>
   );
 }
 
