@@ -10,7 +10,8 @@ import pytest
 
 from taut_lantern.core import frames
 from taut_lantern.core.align.evidence import dense, evidence, patches
-from taut_lantern.core.align.fine import Matches, fine
+from taut_lantern.core.align.fine import fine
+from taut_lantern.core.align.matches import Matches
 from taut_lantern.core.align.prepared import Prepared, prepare
 from taut_lantern.standins.scanner import Scanner, scan
 from taut_lantern.standins.scene import Scene

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from taut_lantern.core.align import fine as f
+from taut_lantern.core.align import offsets as f
 from taut_lantern.core.kernels import fit
 
 NOISE2 = 0.0006**2

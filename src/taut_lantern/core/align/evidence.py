@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from .. import frames
 from ..kernels import rays
-from .fine import Fine, Matches, hits, match
+from .fine import Fine
+from .matches import Matches, hits, match
 from .prepared import Prepared
 
 Array = NDArray[np.float64]

@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 from .. import frames
 from ..kernels import rays
 from .evidence import Dense, dense
-from .fine import hits, refine
+from .fine import refine
+from .matches import hits
 from .prepared import PYRAMID_STEP, Prepared
 
 Array = NDArray[np.float64]
