@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
+from sqlalchemy import text
 
 from taut_lantern.core.errors import Conflict, LanternError, NotFound
+from taut_lantern.core.kernels import planes
 from taut_lantern.core.scan.scan import Scan
 from taut_lantern.site.common import stations_of
 from taut_lantern.steps import projects
@@ -34,6 +37,7 @@ from taut_lantern.store.tiles import (
     tiles_of,
     unpack,
     unpack_indices,
+    write_layer,
 )
 from tests.support import bring_in, make_project, room, stopping_after, write_scan
 
@@ -81,7 +85,7 @@ def test_a_tile_comes_back_bit_for_bit(n: int, bright: bool, coloured: bool, see
     order, some = rng.permutation(n), rng.integers(0, n + 1)
     at = order[:some] if some else order
     packed = _Columns(Scan(xyz, intensity, rgb), order).pack(Tile(0, 0, len(at), 1.0))
-    found = unpack(5, len(at), packed.body)
+    found = unpack(5, len(at), packed.body, packed.layers.get("intensity"), packed.layers.get("colour"))
     np.testing.assert_array_equal(found.xyz, xyz[at])
     assert (packed.low, packed.high) == (xyz[at].min(axis=0).tolist(), xyz[at].max(axis=0).tolist())
     np.testing.assert_array_equal(found.rgb, np.zeros((len(at), 3)) if rgb is None else rgb[at])
@@ -93,11 +97,41 @@ def test_a_tile_comes_back_bit_for_bit(n: int, bright: bool, coloured: bool, see
     np.testing.assert_array_equal(found.intensity, levels)
     plain = b"".join((xyz[at].T.tobytes(), levels.tobytes(), found.rgb.tobytes()))
     old = unpack(5, len(at), zstandard.ZstdCompressor(level=1).compress(plain))
-    for name in ("xyz", "intensity", "rgb"):
-        np.testing.assert_array_equal(getattr(old, name), getattr(found, name))
-    sent = np.frombuffer(for_browser(5, len(at), packed.body), np.uint8)
+    body = np.zeros(17 * len(at), np.uint8)
+    planes.split(
+        xyz, intensity if bright else np.empty(0, np.float32), rgb if coloured else np.empty((0, 3), np.uint8), at.astype(np.int32), body
+    )
+    middle = unpack(5, len(at), b"\x01" + zstandard.ZstdCompressor(level=1).compress(body.data))
+    for earlier in (old, middle):
+        for name in ("xyz", "intensity", "rgb"):
+            np.testing.assert_array_equal(getattr(earlier, name), getattr(found, name))
+    sent = np.frombuffer(for_browser(5, len(at), packed.body, packed.layers.get("intensity"), packed.layers.get("colour")), np.uint8)
     np.testing.assert_array_equal(sent[: 12 * len(at)].view(np.float32).reshape(-1, 3), xyz[at])
     np.testing.assert_array_equal(sent[12 * len(at) :].reshape(-1, 4), np.column_stack([found.rgb, levels >> 8]))
+
+
+def test_colouring_a_station_writes_a_layer_and_never_its_geometry(project: str, tmp_path: Path) -> None:
+    station = first(project)
+
+    def geometry() -> list[tuple[Any, ...]]:
+        with session() as s:
+            return list(s.execute(text("SELECT id, xmin::text, md5(data) FROM tile WHERE station_id = :s ORDER BY id"), {"s": station.id}))
+
+    with session() as s:
+        before, stored_before, was = geometry(), read_station(s, station), stations.list_stations(s, project)[0]["layers"]
+    colours = np.random.default_rng(4).integers(0, 256, (station.points, 3)).astype(np.uint8)
+    with session() as s:
+        assert write_layer(s, s.get_one(Station, station.id), "colour", colours) == 1
+        assert write_layer(s, s.get_one(Station, station.id), "colour", colours[::-1]) == 2
+    with session() as s:
+        after = read_station(s, station)
+        assert (was, stations.list_stations(s, project)[0]["layers"]) == (0, 2)
+    assert geometry() == before  # the very same rows
+    np.testing.assert_array_equal(after.rgb, colours[::-1])
+    np.testing.assert_array_equal(after.xyz, stored_before.xyz)
+    np.testing.assert_array_equal(after.intensity, stored_before.intensity)
+    with session() as s, pytest.raises(ValueError, match="came"):
+        write_layer(s, s.get_one(Station, station.id), "intensity", colours)
 
 
 @pytest.mark.parametrize("widest", [900, 65_535, 65_536, 2_000_000])

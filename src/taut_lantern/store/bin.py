@@ -12,11 +12,11 @@ from .models import Delivery, Original, now
 
 DAYS = 30
 log = logging.getLogger("taut_lantern.store")
-OF_STATIONS = ("tile", "grid")
+OF_STATIONS = ("tile", "layer", "grid")
 OF_PROJECTS = (
     "trace", "section", "crop_box", "frame", "control", "sighting", "target", "link", "body", "part", "solution", "delivery", "original", "job", "journal", "station",
 )  # fmt: skip
-HEAVY = ("tile", "grid", "edit_delta", "chunk")
+HEAVY = ("tile", "layer", "grid", "edit_delta", "chunk")
 
 
 def empty(days: float = DAYS) -> dict[str, int]:
@@ -38,6 +38,7 @@ def empty(days: float = DAYS) -> dict[str, int]:
         originals = len(s.execute(q, {"old": 86400 * days}).all())
         s.execute(text("DELETE FROM chunk WHERE file_id NOT IN (SELECT id FROM original UNION ALL SELECT id FROM delivery)"))
         s.execute(text("DELETE FROM tile WHERE station_id NOT IN (SELECT id FROM station)"))
+        s.execute(text("DELETE FROM layer WHERE station_id NOT IN (SELECT id FROM station)"))
         s.execute(text("DELETE FROM grid WHERE station_id NOT IN (SELECT id FROM station)"))
         s.execute(text("DELETE FROM edit_delta WHERE edit_id NOT IN (SELECT id FROM edit)"))
         s.execute(text("DELETE FROM checkpoint WHERE job_id NOT IN (SELECT id FROM job WHERE state IN ('waiting', 'running'))"))

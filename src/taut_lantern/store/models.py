@@ -146,8 +146,20 @@ class Body(Journaled, Base):
     members: Mapped[dict[str, Any]]
 
 
+class LayerRow(Base):
+    """An attribute of a tile's points, beside the geometry that is never rewritten: intensity, colour. revision counts up when
+    it is written again; a tile of an earlier version holds intensity and colour within itself, which a layer overrides."""
+
+    __tablename__ = "layer"
+    station_id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    first: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    kind: Mapped[str] = mapped_column(String(12), primary_key=True)
+    revision: Mapped[int] = mapped_column(default=0)
+    data: Mapped[bytes] = mapped_column(LargeBinary)
+
+
 class TileRow(Base):
-    """A slice of a station's points; never changed once written. A station's tiles cover exactly its points."""
+    """A slice of a station's points, their geometry; never changed once written. A station's tiles cover exactly its points."""
 
     __tablename__ = "tile"
     __table_args__ = (Index("uq_tile_slice", "station_id", "first", unique=True),)

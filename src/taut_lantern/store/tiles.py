@@ -1,8 +1,8 @@
 """Points in and out of the database: tiles (slices of the one order of points), grids and marks.
 
-A stored tile is its columns one after another, compressed together: the float32 of x, y and z in planes of equal
-significance (see core/kernels/planes.py), intensity uint16, rgb uint8. What the browser gets is 16 bytes a point,
-uncompressed, with intensity cut to a byte.
+A stored tile is geometry: the float32 of x, y and z in planes of equal significance (see core/kernels/planes.py), compressed.
+Everything else about its points is a layer beside it with a revision: intensity uint16, colour uint8. What the browser gets is
+16 bytes a point, uncompressed, with intensity cut to a byte.
 """
 
 from __future__ import annotations
@@ -18,8 +18,9 @@ import psycopg
 import zstandard
 from numpy.typing import NDArray
 from psycopg.types.json import Jsonb
-from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy import and_, func, select
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session, aliased
 
 from ..core.kernels import planes
 from ..core.kernels.order import bounds
@@ -27,10 +28,12 @@ from ..core.scan.octree import Tile, arrange
 from ..core.scan.scan import Scan
 from ..settings import settings
 from .db import Damaged
-from .models import Edit, EditDelta, GridRow, Project, Station, TileRow
+from .models import Edit, EditDelta, GridRow, LayerRow, Project, Station, TileRow
 
-BYTES = 17  # a point, before compression
+BYTES = 17  # a point, before compression: 12 geometry, 2 intensity, 3 colour
 PLANES = b"\x01"  # before the compressed bytes: x, y, z are in planes; tiles without it hold them plainly
+GEOMETRY = b"\x02"  # the same, and nothing but geometry; tiles of earlier versions hold intensity and colour too
+LAYERS = {"intensity": 2, "colour": 3}  # bytes a point
 
 
 @dataclass(frozen=True)
@@ -45,9 +48,12 @@ class TilePoints:
 
 @dataclass(frozen=True)
 class _Packed:
+    """body: geometry; layers: what else the scan has, by kind."""
+
     low: list[float]
     high: list[float]
     body: bytes
+    layers: dict[str, bytes]
 
 
 class _Columns:
@@ -63,7 +69,13 @@ class _Columns:
         body = np.zeros(BYTES * tile.count, np.uint8)
         index = self.order[tile.first : tile.first + tile.count]
         low, high = planes.split(self.points, self.intensity, self.rgb, index, body).astype(float).tolist()
-        return _Packed(low, high, PLANES + zstandard.ZstdCompressor(level=-1).compress(body.data))
+        pack, n = zstandard.ZstdCompressor(level=-1), tile.count
+        layers = {}
+        if len(self.intensity):
+            layers["intensity"] = pack.compress(body[12 * n : 14 * n].data)
+        if len(self.rgb):
+            layers["colour"] = pack.compress(body[14 * n :].data)
+        return _Packed(low, high, GEOMETRY + pack.compress(body[: 12 * n].data), layers)
 
 
 def _packed(tiles: list[Tile], columns: _Columns) -> Iterator[_Packed]:
@@ -97,25 +109,58 @@ def _unpack_grid(data: bytes, n: int) -> tuple[NDArray[np.int32], NDArray[np.int
     return row, column
 
 
-def unpack(first: int, count: int, data: bytes) -> TilePoints:
-    in_planes = data[:1] == PLANES
-    frame = memoryview(data)[1:] if in_planes else data
-    body = np.frombuffer(zstandard.ZstdDecompressor().decompress(frame, max_output_size=count * BYTES + 64), np.uint8)
-    if in_planes:
+def unpack(first: int, count: int, data: bytes, intensity: bytes | None = None, colour: bytes | None = None) -> TilePoints:
+    """A tile from its geometry and its layers; zeros where it has none. Tiles of all versions are read."""
+    mark = data[:1]
+    marked = mark in (PLANES, GEOMETRY)
+    body = np.frombuffer(_inflated(memoryview(data)[1:] if marked else data, count * BYTES), np.uint8)
+    if marked:
         bits = np.empty((count, 3), np.uint32)
         planes.join(body, bits)
         xyz = bits.view(np.float32)
     else:
         xyz = np.frombuffer(body, np.float32, 3 * count).reshape(3, count).T
-    intensity = np.frombuffer(body, np.uint16, count, 12 * count)
-    return TilePoints(first, xyz, intensity, np.frombuffer(body, np.uint8, 3 * count, 14 * count).reshape(count, 3))
+    within = mark != GEOMETRY
+    if intensity is not None:
+        bright = np.frombuffer(_inflated(intensity, 2 * count), np.uint16)
+    else:
+        bright = np.frombuffer(body, np.uint16, count, 12 * count) if within else np.zeros(count, np.uint16)
+    if colour is not None:
+        rgb = np.frombuffer(_inflated(colour, 3 * count), np.uint8)
+    else:
+        rgb = np.frombuffer(body, np.uint8, 3 * count, 14 * count) if within else np.zeros(3 * count, np.uint8)
+    return TilePoints(first, xyz, bright, rgb.reshape(count, 3))
 
 
-def for_browser(first: int, count: int, data: bytes) -> bytes:
+def _inflated(data: bytes | memoryview, most: int) -> bytes:
+    return zstandard.ZstdDecompressor().decompress(data, max_output_size=most + 64)
+
+
+def for_browser(first: int, count: int, data: bytes, intensity: bytes | None = None, colour: bytes | None = None) -> bytes:
     """16 bytes a point: float32 x, y, z interleaved, then rgb and intensity bytes."""
-    t = unpack(first, count, data)
-    colour = np.concatenate([t.rgb, (t.intensity >> 8).astype(np.uint8)[:, None]], axis=1)
-    return np.ascontiguousarray(t.xyz).tobytes() + colour.tobytes()
+    t = unpack(first, count, data, intensity, colour)
+    tint = np.concatenate([t.rgb, (t.intensity >> 8).astype(np.uint8)[:, None]], axis=1)
+    return np.ascontiguousarray(t.xyz).tobytes() + tint.tobytes()
+
+
+def write_layer(s: Session, station: Station, kind: str, values: NDArray[Any]) -> int:
+    """Write an attribute of all points of a station, in their final order: intensity (n,) uint16 or colour (n, 3) uint8. The
+    geometry is not touched. Returns the layer's new revision. ValueError when the values are not of that kind and number."""
+    width = LAYERS[kind] * station.points
+    body = np.ascontiguousarray(values)
+    if body.nbytes != width:
+        raise ValueError(f"{kind} of {station.points} points takes {width} bytes; {body.nbytes} came")
+    revision = 1 + (s.scalar(select(func.max(LayerRow.revision)).where(LayerRow.station_id == station.id)) or 0)
+    flat, pack, size = body.reshape(-1).view(np.uint8), zstandard.ZstdCompressor(level=-1), LAYERS[kind]
+    for first, count in s.execute(select(TileRow.first, TileRow.count).where(TileRow.station_id == station.id)).all():
+        data = pack.compress(flat[size * first : size * (first + count)].data)
+        row = insert(LayerRow).values(station_id=station.id, first=first, kind=kind, revision=revision, data=data)
+        s.execute(row.on_conflict_do_update(index_elements=["station_id", "first", "kind"], set_={"revision": revision, "data": data}))
+    station.has_intensity, station.has_rgb = station.has_intensity or kind == "intensity", station.has_rgb or kind == "colour"
+    return revision
+
+
+_COPY_LAYERS = "COPY layer (station_id, first, kind, revision, data) FROM STDIN (FORMAT BINARY)"
 
 
 def write_points(s: Session, station: Station, scan: Scan, report: Callable[[int, int], None] = lambda d, t: None) -> None:
@@ -125,6 +170,7 @@ def write_points(s: Session, station: Station, scan: Scan, report: Callable[[int
     station.points, station.has_rgb, station.has_intensity = len(scan), scan.rgb is not None, scan.intensity is not None
     station.low, station.high = bounds(scan.xyz).astype(float).tolist()
     connection: psycopg.Connection[Any] = s.connection().connection.driver_connection  # type: ignore[assignment]
+    layers: list[tuple[str, int, str, int, bytes]] = []  # compressed: a connection takes one copy at a time
     with (
         ThreadPoolExecutor(1) as pool,  # the scanner's grid is packed while tiles are written
         connection.cursor() as cursor,
@@ -136,7 +182,12 @@ def write_points(s: Session, station: Station, scan: Scan, report: Callable[[int
             copy.write_row(
                 (station.id, tile.level, tile.first, tile.count, Jsonb(packed.low), Jsonb(packed.high), tile.spacing, packed.body)
             )
+            layers += [(station.id, tile.first, kind, 0, body) for kind, body in packed.layers.items()]
             report(k + 1, len(tiles))
+    with connection.cursor() as cursor, cursor.copy(_COPY_LAYERS) as copy:
+        copy.set_types(["varchar", "int8", "varchar", "int4", "bytea"])
+        for row in layers:
+            copy.write_row(row)
     if grid is not None:
         s.add(GridRow(station_id=station.id, data=grid.result()))
 
@@ -147,12 +198,22 @@ def tiles_of(s: Session, station_ids: list[str]) -> list[Any]:
     return list(s.execute(q.where(TileRow.station_id.in_(station_ids)).order_by(TileRow.level, TileRow.first)))
 
 
-def tile_of(s: Session, project_id: str, station_id: str, first: int) -> tuple[int, int, bytes] | None:
-    """(first, count, packed bytes) of a tile that is in sight."""
-    q = select(TileRow.first, TileRow.count, TileRow.data).join(Station, Station.id == TileRow.station_id)
-    q = q.join(Project, Project.id == Station.project_id)
+def revisions_of(s: Session, station_ids: list[str]) -> dict[str, int]:
+    """The newest revision of any layer of each station that has been written again."""
+    q = select(LayerRow.station_id, func.max(LayerRow.revision)).where(LayerRow.station_id.in_(station_ids), LayerRow.revision > 0)
+    return dict(s.execute(q.group_by(LayerRow.station_id)).tuples().all())
+
+
+def tile_of(s: Session, project_id: str, station_id: str, first: int) -> tuple[Any, ...] | None:
+    """(first, count, geometry, intensity, colour) of a tile that is in sight, as ``for_browser`` takes it."""
+    bright, colour = aliased(LayerRow), aliased(LayerRow)
+    q = select(TileRow.first, TileRow.count, TileRow.data, bright.data, colour.data)
+    q = q.join(Station, Station.id == TileRow.station_id).join(Project, Project.id == Station.project_id)
+    for layer, kind in ((bright, "intensity"), (colour, "colour")):
+        same = (layer.station_id == TileRow.station_id, layer.first == TileRow.first, layer.kind == kind)
+        q = q.outerjoin(layer, and_(*same))
     row = s.execute(q.where(Project.id == project_id, Station.id == station_id, TileRow.first == first)).first()
-    return None if row is None else (row[0], row[1], row[2])
+    return None if row is None else tuple(row)
 
 
 def first_tiles(s: Session, project_id: str, most: int = 1) -> list[tuple[str, int]]:
@@ -165,20 +226,23 @@ def first_tiles(s: Session, project_id: str, most: int = 1) -> list[tuple[str, i
     return [(station, first) for station, first in s.execute(q.order_by(*order).limit(most))]
 
 
+_WITH_LAYERS = """SELECT t.first, t.count, t.data, i.data, c.data FROM tile t
+    LEFT JOIN layer i ON i.station_id = t.station_id AND i.first = t.first AND i.kind = 'intensity'
+    LEFT JOIN layer c ON c.station_id = t.station_id AND c.first = t.first AND c.kind = 'colour'"""
+
+
 def read_tiles(ids: list[int] | None = None, station_id: str | None = None, most_level: int = 99) -> Iterator[TilePoints]:
     """Tiles by id, or all of a station, in order, through a binary cursor. Damaged when one that was asked for is missing."""
     with psycopg.connect(settings().database) as c, c.cursor(binary=True) as cursor:
         if ids is not None:
             for k in range(0, len(ids), 32):
-                cursor.execute("SELECT first, count, data FROM tile WHERE id = ANY(%s) ORDER BY first", (ids[k : k + 32],))
+                cursor.execute(f"{_WITH_LAYERS} WHERE t.id = ANY(%s) ORDER BY t.first", (ids[k : k + 32],))
                 if cursor.rowcount != len(set(ids[k : k + 32])):
                     raise Damaged("points of a station are missing in the store", subject="tiles", remedy=_REMEDY)
                 for row in cursor:
                     yield unpack(*row)
         else:
-            cursor.execute(
-                "SELECT first, count, data FROM tile WHERE station_id = %s AND level <= %s ORDER BY first", (station_id, most_level)
-            )
+            cursor.execute(f"{_WITH_LAYERS} WHERE t.station_id = %s AND t.level <= %s ORDER BY t.first", (station_id, most_level))
             for row in cursor:
                 yield unpack(*row)
 
@@ -257,9 +321,11 @@ __all__ = [
     "pack_indices",
     "read_station",
     "read_tiles",
+    "revisions_of",
     "tiles_of",
     "touched_by",
     "unpack",
     "unpack_indices",
+    "write_layer",
     "write_points",
 ]

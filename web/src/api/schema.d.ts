@@ -887,7 +887,7 @@ export interface paths {
         /**
          * Get Tile
          * @description 16 bytes a point: float32 x, y, z of all points (station frame), then rgb and intensity bytes of all. A tile is named
-         *     by its station and its first point: nothing else is ever found at its address.
+         *     by its station, its first point and the revision of its layers: nothing else is ever found at its address.
          */
         get: operations["get_tile"];
         put?: never;
@@ -2099,6 +2099,8 @@ export interface components {
             hue: number;
             /** Id */
             id: string;
+            /** Layers */
+            layers: number;
             /** Links */
             links: number;
             /** Low */
@@ -6859,7 +6861,10 @@ export interface operations {
     };
     get_tile: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description of the layers, as the station tells it; part of the address */
+                revision?: number;
+            };
             header?: never;
             path: {
                 project_id: string;

@@ -99,8 +99,8 @@ export function BenchHost({ id }: { id: string }) {
     view.picks,
     part,
   ]);
-  const now = useRef({ scene, shown });
-  now.current = { scene, shown };
+  const now = useRef({ scene, shown, stations: stations ?? [] });
+  now.current = { scene, shown, stations: stations ?? [] };
 
   useEffect(() => {
     const element = host.current!;
@@ -124,7 +124,16 @@ export function BenchHost({ id }: { id: string }) {
       };
       const begun = takeOver(id);
       begun?.adopt(element, hands);
-      bench.current = begun ?? new Bench(element, tilesOf(id), hands, now.current.scene, STILL, QUICK);
+      bench.current =
+        begun ??
+        new Bench(
+          element,
+          tilesOf(id, () => now.current.stations),
+          hands,
+          now.current.scene,
+          STILL,
+          QUICK,
+        );
     } catch (e) {
       setFailed(e instanceof Error ? e.message : String(e));
       return;

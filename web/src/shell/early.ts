@@ -58,7 +58,14 @@ export async function begin(project: string, step: string): Promise<void> {
       ...{ strings: [], dots: [], box: null, tool: "none" as const, placing: null, picks: [] },
     };
     try {
-      const bench = new Bench(host, tilesOf(project), hands, scene, STILL, QUICK);
+      const bench = new Bench(
+        host,
+        tilesOf(project, () => known.stations ?? []),
+        hands,
+        scene,
+        STILL,
+        QUICK,
+      );
       begun = { project, host, bench };
       bench.update(scene, { name: "m", metre: 1 });
       bench.layout(rects(panes, host.clientWidth, host.clientHeight));

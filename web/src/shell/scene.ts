@@ -33,9 +33,13 @@ export function rects(kinds: PaneKind[], w: number, h: number): { kind: PaneKind
   ];
 }
 
-/** How the tiles of a project's stations are asked for. */
-export const tilesOf = (project: string) => (tile: { station: string; first: number }, signal?: AbortSignal) =>
-  bytes(`/api/projects/${project}/stations/${tile.station}/tiles/${tile.first}`, signal);
+/** How the tiles of a project's stations are asked for: the revision of a station's layers is part of the address. */
+export const tilesOf =
+  (project: string, stations: () => Station[]) => (tile: { station: string; first: number }, signal?: AbortSignal) => {
+    const layers = stations().find((s) => s.id === tile.station)?.layers ?? 0;
+    const revision = layers ? `?revision=${layers}` : "";
+    return bytes(`/api/projects/${project}/stations/${tile.station}/tiles/${tile.first}${revision}`, signal);
+  };
 
 /** The part that is shown first: the largest. */
 export function mainPart(stations: Station[]): string | null {

@@ -18,6 +18,7 @@ from ..schemas.base import Id
 from .base import BINARY, P, router
 
 api = router()
+Revision = Annotated[int, Query(ge=0, le=2**31 - 1, description="of the layers, as the station tells it; part of the address")]
 
 
 @api.get("/projects/{project_id}/stations", operation_id="list_stations")
@@ -44,9 +45,9 @@ def list_tiles(project_id: P) -> Response:
 
 
 @api.get("/projects/{project_id}/stations/{station_id}/tiles/{first}", operation_id="get_tile", response_class=Response, responses=BINARY)
-def get_tile(project_id: P, station_id: P, first: Annotated[int, Path(ge=0, le=2**62)]) -> Response:
+def get_tile(project_id: P, station_id: P, first: Annotated[int, Path(ge=0, le=2**62)], revision: Revision = 0) -> Response:
     """16 bytes a point: float32 x, y, z of all points (station frame), then rgb and intensity bytes of all. A tile is named
-    by its station and its first point: nothing else is ever found at its address."""
+    by its station, its first point and the revision of its layers: nothing else is ever found at its address."""
     with db.session() as s:
         row = tile_of(s, project_id, station_id, first)
     if row is None:
@@ -54,7 +55,7 @@ def get_tile(project_id: P, station_id: P, first: Annotated[int, Path(ge=0, le=2
     return Response(
         for_browser(*row),
         media_type="application/octet-stream",
-        headers={"Cache-Control": "private, max-age=31536000, immutable", "ETag": f'"{station_id}-{first}"'},
+        headers={"Cache-Control": "private, max-age=31536000, immutable", "ETag": f'"{station_id}-{first}-{revision}"'},
     )
 
 

@@ -92,6 +92,7 @@ class StationOut(Out):
     sigma_position_mm: list[float] | None  # in the coordinates of its part that are in use
     links: int
     marked: int
+    layers: int  # revision of intensity and colour; part of the address of its tiles
 
 
 class StationPatch(Model):

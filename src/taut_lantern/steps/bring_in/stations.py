@@ -20,7 +20,7 @@ from ...store import journal, scratch
 from ...store.db import session, write_out
 from ...store.models import Edit, EditDelta, Job, Original, Station, new_id
 from ...store.queue import LIVE, enqueue
-from ...store.tiles import write_points
+from ...store.tiles import revisions_of, write_points
 
 
 def start(project_id: str, original_ids: list[str], min_range: float = 0.4, max_range: float = 200.0, unit: str = "m") -> list[str]:
@@ -187,6 +187,7 @@ def list_stations(s: Session, project_id: str) -> list[dict[str, Any]]:
     q = select(EditDelta.station_id, func.sum(EditDelta.count)).join(Edit, Edit.id == EditDelta.edit_id)
     q = q.where(Edit.project_id == project_id, Edit.active).group_by(EditDelta.station_id)
     marked = {k: int(n) for k, n in s.execute(q)}
+    layers = revisions_of(s, [x.id for x in rows])
     nothing = {"status": "loose", "sigma_position_mm": None, "links": 0}
     out = []
     for x in rows:
@@ -195,6 +196,6 @@ def list_stations(s: Session, project_id: str) -> list[dict[str, Any]]:
         if tied and sigma is not None and x.part_id is not None:
             sigma = deviation_in(frame[x.part_id], pose, sigma)
         shown = {k: getattr(x, k) for k in ("id", "version", "name", "points", "has_rgb", "has_intensity", "low", "high", "hue", "report")}
-        shown |= {"pose": numbers(pose), "part": x.part_id, "tied": tied, "marked": marked.get(x.id, 0)}
+        shown |= {"pose": numbers(pose), "part": x.part_id, "tied": tied, "marked": marked.get(x.id, 0), "layers": layers.get(x.id, 0)}
         out.append(shown | {"status": own["status"], "links": own["links"], "sigma_position_mm": sigma})
     return out
