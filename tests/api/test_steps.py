@@ -12,12 +12,14 @@ import laspy
 import numpy as np
 import pytest
 from fastapi.testclient import TestClient
+from sqlalchemy import event
 
 from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
 from taut_lantern.formats import e57
 from taut_lantern.settings import settings
-from taut_lantern.store.db import session
+from taut_lantern.steps import projects
+from taut_lantern.store.db import actor, engine, session
 from taut_lantern.store.models import Job, now
 from tests.api.test_api import made, problem, undo, work
 from tests.support import bring_in, link_rows, room, sight_rows, write_scan
@@ -209,6 +211,29 @@ def test_the_project_is_squared_to_a_wall_and_coordinates_follow_the_frame_in_us
     assert set(frames_) == {"project", "hall", "back"} and frames_["back"] == flipped
     client.patch(f"/api/projects/{p}", json={"frame": "project", "version": client.get(f"/api/projects/{p}").json()["version"]})
     assert client.get(f"/api/projects/{p}").json()["T_frame_part"] == np.eye(4).ravel().tolist()
+
+
+def test_opening_a_project_solves_no_control_and_loads_no_changes(client: TestClient, p: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    client.put(f"/api/projects/{p}/control", json={"text": "a;1;2;3\nb;4;5;6\nc;7;8;1\n", "file": "k.csv"})
+    asked: list[str] = []
+    monkeypatch.setattr("taut_lantern.site.placing.solve", lambda *a, **k: pytest.fail("control was solved"))
+    event.listen(engine(), "before_cursor_execute", keep := lambda c, cursor, statement, *rest: asked.append(statement))
+    try:
+        assert client.get(f"/api/projects/{p}").json()["undo"]["title"].startswith("Read 3 control points")
+        lines = client.get(f"/api/projects/{p}/journal", params={"limit": 2}).json()
+    finally:
+        event.remove(engine(), "before_cursor_execute", keep)
+    assert asked and not [s for s in asked if "journal.rows" in s]
+    more = client.get(f"/api/projects/{p}/journal", params={"limit": 2, "before": lines[-1]["id"]}).json()
+    assert len(lines) == 2 and len(more) == 2 and more[0]["id"] < lines[-1]["id"]
+
+
+def test_every_change_names_its_actor(client: TestClient, p: str) -> None:
+    assert {j["actor"] for j in client.get(f"/api/projects/{p}/journal").json()} == {"you"}
+    actor.set("command line")
+    projects.change_project(p, None, "By a script", None, None, None)
+    actor.set("you")
+    assert client.get(f"/api/projects/{p}/journal").json()[0]["actor"] == "command line"
 
 
 SPOTS = {"K1": (1.5, 1.0, -0.2), "K2": (-1.4, 0.7, 0.3), "K3": (0.4, -1.5, -0.5), "K4": (1.0, 0.2, 1.0)}
