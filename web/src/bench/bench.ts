@@ -1,7 +1,7 @@
 /** The bench: one drawing surface under all panes, drawn on demand. Plain class: connect, update, dispose. */
 import * as THREE from "three";
 import { Cloud } from "./cloud";
-import { normal, Pane } from "./pane";
+import { beyond, FlatPane, type Pane, PlanPane, SlicePane, SpacePane } from "./pane";
 import { GROUND } from "./palette";
 import { drawCrossHair, drawLasso, drawScale, drawSliceLine } from "./marks";
 import { drawOverlay } from "./strings";
@@ -26,6 +26,7 @@ export class Bench {
   readonly cloud: Cloud;
   private renderer: THREE.WebGLRenderer;
   private over: CanvasRenderingContext2D;
+  private space = new SpacePane();
   private panes = new Map<PaneKind, Pane>();
   private shown: Pane[] = [];
   private scene: Scene;
@@ -66,7 +67,7 @@ export class Bench {
     }
     canvas.style.touchAction = "none";
     this.over = canvas.getContext("2d")!;
-    for (const kind of ["space", "plan", "slice"] as const) this.panes.set(kind, new Pane(kind));
+    for (const pane of [this.space, new PlanPane(), new SlicePane()]) this.panes.set(pane.kind, pane);
     const { signal } = this.stop;
     canvas.addEventListener("pointerdown", (e) => this.down(e), { signal });
     canvas.addEventListener("pointermove", (e) => this.move(e), { signal });
@@ -154,7 +155,7 @@ export class Bench {
   }
 
   topView() {
-    const p = this.panes.get("space")!;
+    const p = this.space;
     p.touched = true;
     p.pitch = 1.55;
     p.yaw = -Math.PI / 2;
@@ -196,17 +197,9 @@ export class Bench {
     const { x, y, w, h } = p.rect;
     const { slab, ground } = this.scene;
     const u = this.cloud.shared;
-    if (p.kind === "plan" && slab.cutPlan) {
-      u.plane.value.set(0, 0, 1, -slab.height);
-      u.depth.value.set(-slab.planDepth / 2, slab.planDepth / 2);
-    } else if (p.kind === "slice") {
-      const n = normal(slab);
-      u.plane.value.set(n.x, n.y, 0, -(n.x * slab.origin[0] + n.y * slab.origin[1]));
-      u.depth.value.set(-slab.sliceDepth / 2, slab.sliceDepth / 2);
-    } else {
-      u.plane.value.set(0, 0, 1, -slab.lid);
-      u.depth.value.set(-1e9, p.kind === "space" && slab.cutLid ? 0 : 1e9);
-    }
+    const cut = p.cut(slab);
+    u.plane.value.set(cut?.normal.x ?? 0, cut?.normal.y ?? 0, cut?.normal.z ?? 1, cut?.offset ?? 0);
+    u.depth.value.set(cut?.low ?? -1e9, cut?.high ?? 1e9);
     u.perspective.value = p.kind === "space" ? 1 : 0;
     u.size.value = p.kind === "space" ? 2 * this.renderer.getPixelRatio() : 1.6 * this.renderer.getPixelRatio();
     this.renderer.setViewport(x, height - y - h, w, h);
@@ -221,7 +214,7 @@ export class Bench {
     g.clip();
     drawOverlay(g, p, this.scene, EXAGGERATION);
     const ink = ground === "paper" ? "#1e2530" : "#f2efe6";
-    if (p.kind !== "space")
+    if (p instanceof FlatPane)
       drawScale(
         g,
         x + 14,
@@ -259,16 +252,16 @@ export class Bench {
     const d = this.drag;
     if (!d) {
       const pane = this.shown.find((p) => p.contains(x, y));
-      this.hover(pane && pane.kind !== "space" ? pane.at(x, y, this.scene.slab).toArray() : null);
+      this.hover(pane instanceof FlatPane ? pane.at(x, y, this.scene.slab).toArray() : null);
       return;
     }
     const [dx, dy] = [x - d.x, y - d.y];
     if (!d.far && Math.hypot(dx, dy) < 4) return;
     d.far = true;
     if (d.line.length) d.line.push([x, y]);
-    else if (this.scene.tool === "place" && d.pane.kind === "plan" && d.button !== 1 && this.scene.placing)
+    else if (this.scene.tool === "place" && d.pane instanceof PlanPane && d.button !== 1 && this.scene.placing)
       this.carry(d.pane, dx, dy, d.button === 2 || e.shiftKey);
-    else if (d.button === 0 && d.pane.kind === "space" && !e.shiftKey) d.pane.turn(dx, dy);
+    else if (d.button === 0 && d.pane instanceof SpacePane && !e.shiftKey) d.pane.turn(dx, dy);
     else d.pane.shift(dx, dy, this.scene.slab);
     if (!d.line.length && this.scene.tool !== "place") d.pane.touched = true;
     d.x = x;
@@ -278,7 +271,7 @@ export class Bench {
   }
 
   /** Drag the scan that is being placed by hand: shift it, or turn it about its station. */
-  private carry(pane: Pane, dx: number, dy: number, turn: boolean) {
+  private carry(pane: FlatPane, dx: number, dy: number, turn: boolean) {
     const pose = [...this.scene.placing!.pose];
     if (turn) {
       const [c, s] = [Math.cos(-dx * 0.008), Math.sin(-dx * 0.008)];
@@ -330,7 +323,7 @@ export class Bench {
 
   private clicked(pane: Pane, x: number, y: number) {
     const { tool } = this.scene;
-    if (tool === "planPick" && pane.kind === "plan") {
+    if (tool === "planPick" && pane instanceof PlanPane) {
       const p = pane.at(x, y, this.scene.slab);
       this.hands.planPick([p.x, p.y]);
       return;
@@ -378,21 +371,14 @@ export class Bench {
     ).elements;
     const [fx, fy] = pane.flat(px, py);
     const [rx, ry] = [(2 / pane.rect.w) * 6, (2 / pane.rect.h) * 6];
-    const { slab } = this.scene;
-    const n = normal(slab);
+    const cut = pane.cut(this.scene.slab);
     return this.cloud.nearest((x, y, z) => {
       const w = m[3] * x + m[7] * y + m[11] * z + m[15];
       if (w <= 0) return Infinity;
       const dx = (m[0] * x + m[4] * y + m[8] * z + m[12]) / w - fx;
       const dy = (m[1] * x + m[5] * y + m[9] * z + m[13]) / w - fy;
       if (Math.abs(dx) > rx || Math.abs(dy) > ry) return Infinity;
-      if (pane.kind === "plan" && slab.cutPlan && Math.abs(z - slab.height) > slab.planDepth / 2) return Infinity;
-      if (pane.kind === "space" && slab.cutLid && z > slab.lid) return Infinity;
-      if (
-        pane.kind === "slice" &&
-        Math.abs(n.x * (x - slab.origin[0]) + n.y * (y - slab.origin[1])) > slab.sliceDepth / 2
-      )
-        return Infinity;
+      if (beyond(cut, x, y, z)) return Infinity;
       return (m[2] * x + m[6] * y + m[10] * z + m[14]) / w + 1e-4 * ((dx / rx) ** 2 + (dy / ry) ** 2);
     });
   }
@@ -403,7 +389,7 @@ export class Bench {
     const pane = this.shown.find((p) => p.contains(x, y));
     if (!pane) return;
     const factor = Math.exp(Math.max(-120, Math.min(120, e.deltaY)) * 0.0016);
-    const under = pane.kind === "space" && factor < 1 ? this.pointAt(pane, x, y) : null;
+    const under = pane instanceof SpacePane && factor < 1 ? this.pointAt(pane, x, y) : null;
     pane.zoom(factor, x, y, this.scene.slab, under);
     pane.touched = true;
     this.moving = performance.now();

@@ -1,6 +1,6 @@
 /** The string drawing: lamps hung on strings, drawn over the points of a pane. */
 import { HUES, STATUS_ON_INK, STATUS_ON_PAPER } from "./palette";
-import type { Pane } from "./pane";
+import { type Pane, PlanPane } from "./pane";
 import type { Scene } from "./types";
 
 type P = [number, number];
@@ -96,7 +96,7 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
   for (const s of scene.stations) {
     const p = at.get(s.id);
     if (!p || !pane.contains(...p)) continue;
-    if (s.sigma && pane.kind === "plan") {
+    if (s.sigma && pane instanceof PlanPane) {
       g.strokeStyle = text;
       g.globalAlpha = 0.5;
       g.lineWidth = 1;

@@ -1,0 +1,119 @@
+/** A link: what a colleague would say of it, its evidence beside what the profile asks, and what can be done. */
+import { http, sent, type Link } from "../../api/client";
+import { useAsk, useProject, useStations } from "../../api/queries";
+import { Actions, Button, fixed, Heading, Row, Sentence, StatusWord } from "../../kit";
+import { useView } from "../../kit/view";
+import { startPlacing } from "./Placing";
+
+function Histogram({ counts, median }: { counts: number[]; median: number }) {
+  const most = Math.max(1, ...counts);
+  const w = 284 / counts.length;
+  return (
+    <svg
+      viewBox="0 0 288 76"
+      className="my-2 w-full"
+      role="img"
+      aria-label={`Distances between the surfaces, median ${median.toFixed(1)} mm`}
+    >
+      {counts.map((c, k) => (
+        <rect
+          key={k}
+          x={2 + k * w}
+          y={58 - (54 * c) / most}
+          width={w - 1}
+          height={(54 * c) / most}
+          fill="var(--action)"
+          opacity={0.75}
+        />
+      ))}
+      <line x1="0" x2="288" y1="58.5" y2="58.5" stroke="var(--rule)" />
+      <line x1={2 + median * 2 * w} x2={2 + median * 2 * w} y1="2" y2="58" stroke="var(--ink)" strokeDasharray="2 2" />
+      {[0, 5, 10].map((mm) => (
+        <text key={mm} x={2 + mm * 2 * w} y="72" fontSize="11" fill="var(--quiet)" fontFamily="monospace">
+          {mm}
+          {mm === 10 ? " mm" : ""}
+        </text>
+      ))}
+    </svg>
+  );
+}
+
+export function LinkCard({ id, link: k }: { id: string; link: Link }) {
+  const stations = useStations(id).data;
+  const profile = useProject(id).data?.profile as Record<string, number> | undefined;
+  const toggle = useAsk(id, () =>
+    sent(
+      http.PATCH("/api/projects/{project_id}/links/{link_id}", {
+        params: { path: { project_id: id, link_id: k.id } },
+        body: { used: !k.used, version: k.version },
+      }),
+    ),
+  );
+  const limit = (key: string) => (profile?.[key] ?? 0) * 1000;
+  const codes = new Set(k.reasons.map((r) => r.code));
+  return (
+    <>
+      <p className="mb-1 flex items-center gap-2 text-[13.5px]">
+        <StatusWord status={k.status} off={!k.used} />
+        <span className="font-mono">
+          {k.name_a} · {k.name_b}
+        </span>
+      </p>
+      <Sentence>{k.sentence}</Sentence>
+      {k.histogram.length > 0 && <Histogram counts={k.histogram} median={k.fit_median_mm} />}
+      <Heading>Evidence, and what the profile asks</Heading>
+      <Row
+        name="fit, RMS"
+        value={fixed(k.fit_rms_mm)}
+        unit="mm"
+        limit={`≤ ${fixed(limit("fit"))}`}
+        doubt={codes.has("fit")}
+      />
+      <Row
+        name="overlap"
+        value={fixed(100 * k.overlap, 0)}
+        unit="%"
+        limit={`≥ ${fixed(limit("overlap_taut") / 10, 0)}`}
+        doubt={codes.has("overlap")}
+      />
+      <Row
+        name="seen through"
+        value={fixed(100 * k.see_through)}
+        unit="%"
+        limit={`≤ ${fixed(limit("see_through") / 10)}`}
+        doubt={codes.has("seen_through")}
+      />
+      <Row
+        name="weakest direction"
+        value={`±${fixed(k.weak_sigma_mm)}`}
+        unit="mm"
+        limit={`≤ ${fixed(limit("weak"))}`}
+        doubt={codes.has("weak")}
+      />
+      <Row
+        name="after adjustment"
+        value={fixed(k.residual_mm)}
+        unit="mm"
+        limit={`≤ ${fixed(limit("fit"))}`}
+        doubt={codes.has("network")}
+      />
+      <Row name="turned by" value={fixed(k.residual_mdeg)} unit="mdeg" limit="" />
+      <Actions>
+        <Button main busy={toggle.isPending} onClick={() => toggle.mutate(undefined)}>
+          {k.used ? "Switch this link off" : "Switch this link on"}
+        </Button>
+        <Button
+          onClick={() =>
+            startPlacing(
+              stations?.find((s) => s.id === k.a),
+              stations?.find((s) => s.id === k.b),
+            )
+          }
+        >
+          Put {k.name_b} by hand
+        </Button>
+        <Button onClick={() => useView.getState().set({ link: null })}>Back to the whole</Button>
+      </Actions>
+    </>
+  );
+}
