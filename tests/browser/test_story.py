@@ -134,8 +134,13 @@ def square(screen: Screen) -> None:
     click(0.3, 0.95)
     expect(notice).to_contain_text("No point lies there")
     page.get_by_label("Dismiss").last.click()
-    for across, down in ((0.3, 0.62), *((0.13 + 0.04 * k, 0.61 + 0.028 * k) for k in range(8))):  # a floor, then along a wall
+    walls = [(0.421 + 0.006 * k, 0.45 + 0.002 * k) for k in range(9)]
+    for across, down in ((0.3, 0.56), *walls):  # a floor, then along the far wall
         click(across, down)
+        page.wait_for_timeout(400)  # a pick waits for a moment, lest it is the first half of a double-click
+        if page.get_by_text("No point lies there").count():  # between two points that are drawn
+            page.get_by_label("Dismiss").last.click()
+            continue
         screen.card("Now pick the point whose coordinates you know")
         click(0.24, 0.6)
         screen.card("Give the coordinates of that point")
@@ -152,7 +157,7 @@ def square(screen: Screen) -> None:
         screen.errors[:] = [e for e in screen.errors if "422" not in e]
         page.get_by_label("Dismiss").last.click()
         screen.press("Pick again")
-    assert down > 0.7, "a floor is no wall"
+    assert down < 0.5, "a floor is no wall"
     expect(notice).to_contain_text("The grid along the wall lies along the wall")
     expect(frame).to_contain_text("along the wall")
     page.keyboard.press("Control+z")
