@@ -96,9 +96,14 @@ def test_points_are_taken_over_alike(points: list[tuple[float, float, float, boo
     np.testing.assert_array_equal(count, expected)
     np.testing.assert_array_equal(xyz[1 : 1 + count[0]], places.T.astype(np.float32))
     np.testing.assert_allclose(intensity[1 : 1 + count[0]], values, atol=1e-6)
-    own = brightness[(~invalid & np.isfinite(columns).all(axis=0))] if count[0] == n else np.empty(0, np.float32)
-    if len(own) and np.isfinite(own).all():
-        assert seen[0] == own.min() and seen[1] == own.max() and seen[3] == ((own < -2.0001) | (own > 6.0001)).sum()
+    with np.errstate(invalid="ignore", over="ignore"):
+        rho = np.sqrt(((columns * factor) ** 2).sum(axis=0))
+    own = brightness[~invalid & np.isfinite(columns).all(axis=0) & (rho >= 0.4) & (rho <= 200.0)]
+    own = own[~np.isnan(own)]
+    assert tuple(seen[:2]) == ((own.min(), own.max()) if len(own) else (np.inf, -np.inf))
+    with np.errstate(over="ignore"):
+        share = (own.astype(float) + 2) / 8
+    assert seen[3] == ((share < -1e-5) | (share > 1 + 1e-5)).sum()
     assert not xyz[0].any() and not xyz[1 + count[0] :].any()
 
 

@@ -1,8 +1,8 @@
 """E57 (ASTM E2807) in and out, through pye57 / libE57Format.
 
 Reading goes block by block in a sealed process (sealed.py), so that a scan of ten million points needs little more memory than
-the points themselves, and a file made to do harm finds nothing to do it to. Everything that is wrong with a file is told as :class:`BadInput` naming the file, the scan and
-the remedy.
+the points themselves, and a file made to do harm finds nothing to do it to. Everything that is wrong with a file is told as
+:class:`BadInput` naming the file, the scan and the remedy.
 """
 
 from __future__ import annotations

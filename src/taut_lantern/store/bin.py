@@ -42,8 +42,17 @@ def empty(days: float = DAYS) -> dict[str, int]:
         s.execute(text("DELETE FROM grid WHERE station_id NOT IN (SELECT id FROM station)"))
         s.execute(text("DELETE FROM edit_delta WHERE edit_id NOT IN (SELECT id FROM edit)"))
         s.execute(text("DELETE FROM checkpoint WHERE job_id NOT IN (SELECT id FROM job WHERE state IN ('waiting', 'running'))"))
-    give_back()  # of what was deleted here, and of files that were let go of
+    if projects or originals or _let_go_lately():
+        give_back()
     return {"projects": len(projects), "originals": originals}
+
+
+def _let_go_lately(hours: float = 2.0) -> bool:
+    """Whether files were let go of since the bin was emptied last, which happens every hour."""
+    since = "(let_go->>'at')::timestamptz > now() - make_interval(secs => :old)"
+    q = text(f"SELECT EXISTS (SELECT 1 FROM original WHERE {since}) OR EXISTS (SELECT 1 FROM delivery WHERE {since})")
+    with session() as s:
+        return bool(s.execute(q, {"old": 3600 * hours}).scalar())
 
 
 def let_go(s: Session, row: Original | Delivery, reason: str) -> None:

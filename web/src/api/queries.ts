@@ -82,7 +82,8 @@ export const useOriginals = (id: string) =>
   });
 /** Control as it fits the part in view. */
 export function useControl(id: string) {
-  const part = useView((s) => s.part);
+  const chosen = useView((s) => s.part);
+  const part = useProject(id).data?.parts.some((p) => p.id === chosen) ? chosen : null; // it may have joined another since
   return useQuery({
     queryKey: [id, "control", part],
     queryFn: () =>

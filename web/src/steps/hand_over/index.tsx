@@ -44,7 +44,8 @@ function Loaded({
 }) {
   const jobs = work.filter((j) => j.kind === "deliver" && (j.state === "running" || j.state === "waiting"));
   const [crop, setCrop] = useState(true);
-  const [unit, setUnit] = useState<Unit>(project.unit);
+  const [chosen, setUnit] = useState<Unit | null>(null);
+  const unit = chosen ?? project.unit; // follows the coordinates until somebody chooses
   const [coordinates, setCoordinates] = useState<"grid" | "section">("grid");
   const make = useAsk(id, (kind: Kind) =>
     sent(

@@ -30,7 +30,7 @@ function Loaded({ id, project, network }: { id: string; project: Project; networ
       sent(
         http.POST("/api/projects/{project_id}/deliveries", {
           params: { path: { project_id: id } },
-          body: { kind: "pdf", crop: true, coordinates: "grid", part: useView.getState().part },
+          body: { kind: "pdf", crop: true, coordinates: "grid", part: project.part },
         }),
       ),
     () => useView.getState().go("hand_over"),
