@@ -21,6 +21,8 @@ from typing import Any
 
 import httpx
 
+from taut_lantern.core.scan.hierarchy import unpacked
+
 from .table import Row
 
 FAULTS = int(os.environ.get("LANTERN_FAULTS", "200"))
@@ -175,9 +177,8 @@ def whole_job(site: Site, files: list[Path], outcomes: collections.Counter[str],
     through(lambda: posted("/deliveries", kind="laz"), "hand over")
     # what is there now
     now = {s["name"]: s["points"] for s in site.get(f"{base}/stations")}
-    tiles = collections.Counter[str]()
-    for t in site.get(f"{base}/tiles"):
-        tiles[t["station"]] += t["count"]
+    trees = {x["id"]: site.ask("GET", f"{base}/stations/{x['id']}/tiles").content for x in site.get(f"{base}/stations")}
+    tiles = {station: int(unpacked(body).count.sum()) for station, body in trees.items()}
     if len(now) != len(files) or any(tiles[s["id"]] != s["points"] for s in site.get(f"{base}/stations")):
         wrong.append(f"{name}: {len(now)} stations of {len(files)} scans, or tiles that do not cover them")
     if site.get(f"{base}/edits") != edits or (deleted.status_code == 200 and not edits) or len(edits) > 1:

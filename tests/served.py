@@ -15,6 +15,8 @@ from typing import Any
 
 import httpx
 
+from taut_lantern.core.scan.hierarchy import unpacked
+
 
 def _same(data: bytes, pieces: list[dict[str, Any]]) -> bool:
     return all(hashlib.sha256(data[p["offset"] : p["offset"] + p["size"]]).hexdigest() == p["sha256"] for p in pieces)
@@ -83,6 +85,11 @@ class Served:
                 self.process.wait(10)
             except subprocess.TimeoutExpired:
                 self.kill()
+
+    def stored_points(self, project: str) -> int:
+        """Points of all tiles of all stations."""
+        paths = (f"/projects/{project}/stations/{x['id']}/tiles" for x in self.get(f"/projects/{project}/stations"))
+        return sum(int(unpacked(self.http.get(path).content).count.sum()) for path in paths)
 
     def get(self, path: str) -> Any:
         r = self.http.get(path)

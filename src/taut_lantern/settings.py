@@ -1,23 +1,13 @@
-"""Settings, read once from the environment (the launcher sets them)."""
+"""Settings, read once from the environment (the launcher sets them): each by its name with LANTERN_ before it."""
 
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
-
-@dataclass(frozen=True)
-class Settings:
-    database: str
-    web: Path
-    host: str
-    port: int
-    token: str
-    demo_points: int
-    upload_limit: int
-    memory: int  # bytes that all jobs of a worker may take together
+from pydantic import Field
+from pydantic_settings import BaseSettings, SettingsConfigDict
 
 
 def _machine() -> int:
@@ -31,17 +21,21 @@ def _machine() -> int:
     return min(found)
 
 
+class Settings(BaseSettings):
+    """What cannot be read is refused with the name of the setting."""
+
+    model_config = SettingsConfigDict(env_prefix="LANTERN_", frozen=True)
+
+    database: str = "postgresql://lantern@127.0.0.1:5433/lantern"
+    web: Path = Path(__file__).resolve().parents[2] / "web" / "dist"
+    host: str = "127.0.0.1"
+    port: int = Field(default=8420, ge=0, le=65535)
+    token: str = ""
+    demo_points: int = Field(default=800_000, gt=0)
+    upload_limit: int = Field(default=64 << 30, gt=0)  # bytes
+    memory: int = Field(default_factory=lambda: int(0.7 * _machine()), gt=0)  # bytes that all jobs of a worker may take together
+
+
 @lru_cache
 def settings() -> Settings:
-    env = os.environ.get
-    root = Path(__file__).resolve().parents[2]
-    return Settings(
-        database=env("LANTERN_DATABASE", "postgresql://lantern@127.0.0.1:5433/lantern"),
-        web=Path(env("LANTERN_WEB", str(root / "web" / "dist"))),
-        host=env("LANTERN_HOST", "127.0.0.1"),
-        port=int(env("LANTERN_PORT", "8420")),
-        token=env("LANTERN_TOKEN", ""),
-        demo_points=int(env("LANTERN_DEMO_POINTS", "800000")),
-        upload_limit=int(env("LANTERN_UPLOAD_LIMIT", str(64 << 30))),
-        memory=int(env("LANTERN_MEMORY", "0")) or int(0.7 * _machine()),
-    )
+    return Settings()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 from collections.abc import Iterator
 from datetime import timedelta
 from pathlib import Path
@@ -16,6 +18,7 @@ from sqlalchemy import event
 
 from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
+from taut_lantern.core.scan.hierarchy import unpacked
 from taut_lantern.formats import e57
 from taut_lantern.settings import settings
 from taut_lantern.steps import projects
@@ -189,9 +192,10 @@ def test_a_station_is_taken_out_and_comes_back_with_its_points(client: TestClien
     first, _ = client.get(f"/api/projects/{p}/stations").json()
     client.patch(f"/api/projects/{p}/stations/{first['id']}", json={"deleted": True, "version": first["version"]})
     assert [s["name"] for s in client.get(f"/api/projects/{p}/stations").json()] == ["ST-2"]
-    assert all(t["station"] != first["id"] for t in client.get(f"/api/projects/{p}/tiles").json())
+    tiles = f"/api/projects/{p}/stations/{first['id']}/tiles"
+    assert client.get(tiles).status_code == 404
     undo(client, p)
-    assert sum(t["count"] for t in client.get(f"/api/projects/{p}/tiles").json() if t["station"] == first["id"]) == 60_000
+    assert unpacked(client.get(tiles).content).count.sum() == 60_000
 
 
 def test_the_project_is_squared_to_a_wall_and_coordinates_follow_the_frame_in_use(client: TestClient, p: str) -> None:
@@ -296,3 +300,57 @@ def test_away_from_loopback_nothing_is_told_without_the_token(database: str, mon
     finally:
         monkeypatch.undo()
         settings.cache_clear()
+
+
+def test_a_measure_is_kept_changed_handed_over_and_undone(client: TestClient, p: str, tmp_path: Path) -> None:
+    url = f"/api/projects/{p}/notes"
+    made = client.post(url, json={"kind": "distance", "points": [[0, 0, 0], [3, 4, 1.2]], "name": "=Beam; clear"}).json()["id"]
+    wall = client.post(url, json={"kind": "plane", "points": [[3.0, 0.2, 0.1], [2.5, 0.2, 0.1]], "remark": "to the door"})
+    assert wall.status_code == 201, wall.text
+    notes = {n["name"]: n for n in client.get(url).json()}
+    beam = notes["=Beam; clear"]
+    assert beam["figures"] == {"slope": pytest.approx(26.44**0.5), "level": 5, "height": 1.2}
+    off = next(n for n in notes.values() if n["kind"] == "plane")["figures"]["off"]
+    assert off == pytest.approx(0.5, abs=0.003)  # the wall of the room, towards the scanner
+    plane = client.post(f"/api/projects/{p}/plane", json={"at": [3.0, 0.2, 0.1]}).json()
+    assert abs(plane["normal"][0] + 1) < 0.002 and plane["offset"] == pytest.approx(3, abs=0.003) and plane["points"] > 20
+    problem(client.post(url, json={"kind": "angle", "points": [[0, 0, 0]]}), 422, "bad_input")
+    problem(client.post(url, json={"kind": "plane", "points": [[0, 0, 0], [1, 1, 1]]}), 422, "not_enough")
+    client.patch(f"{url}/{made}", json={"remark": "site, east", "version": beam["version"]}).raise_for_status()
+    problem(client.patch(f"{url}/{made}", json={"name": "x", "version": beam["version"]}), 409, "conflict")
+    client.patch(f"/api/projects/{p}", json={"unit": "ft", "version": client.get(f"/api/projects/{p}").json()["version"]})
+    rows = list(csv.DictReader(io.StringIO(client.get(f"{url}.csv").text)))
+    row = next(r for r in rows if "Beam" in r["name"])
+    assert row["name"] == "'=Beam; clear" and row["remark"] == "site, east" and row["unit"] == "ft"
+    assert float(row["level"]) == pytest.approx(5 / 0.3048, abs=1e-4) and row["picks (E N H)"].count(";") == 1
+    client.post(f"/api/projects/{p}/deliveries", json={"kind": "dxf"})
+    work(p)
+    (drawing,) = client.get(f"/api/projects/{p}/deliveries").json()
+    path = tmp_path / "n.dxf"
+    path.write_bytes(client.get(f"/api/projects/{p}/deliveries/{drawing['id']}/file").content)
+    drawn = [e for e in ezdxf.readfile(path).modelspace() if e.dxf.layer == "notes"]
+    ends = [v.dxf.location for e in drawn if e.dxftype() == "POLYLINE" for v in e.vertices]
+    assert any(abs(v[0] - 3 / 0.3048) < 1e-3 and abs(v[1] - 4 / 0.3048) < 1e-3 for v in ends)
+    assert "=Beam; clear" in {e.dxf.text for e in drawn if e.dxftype() == "TEXT"}
+    current = next(n for n in client.get(url).json() if n["id"] == made)
+    client.patch(f"{url}/{made}", json={"deleted": True, "version": current["version"]})
+    assert made not in {n["id"] for n in client.get(url).json()}
+    undo(client, p)
+    assert made in {n["id"] for n in client.get(url).json()}
+
+
+def test_a_view_is_kept_replaced_by_name_renamed_and_deleted(client: TestClient, p: str) -> None:
+    url = f"/api/projects/{p}/views"
+    keep = lambda name, **shows: client.post(url, json={"name": name, "shows": shows})  # noqa: E731
+    first = keep("north", panes=["plan"]).json()["id"]
+    assert keep("north", panes=["space"]).json()["id"] == first
+    (view,) = client.get(url).json()
+    assert view["shows"] == {"panes": ["space"]} and np.allclose(view["T_part_base"], np.eye(4).ravel())
+    client.patch(f"{url}/{first}", json={"name": "South", "version": view["version"]}).raise_for_status()
+    problem(client.patch(f"{url}/{first}", json={"deleted": True, "version": view["version"]}), 409, "conflict")
+    problem(keep("more", panes=["space"] * 4), 422, "bad_request")
+    problem(keep("other", words="x"), 422, "bad_request")
+    client.patch(f"{url}/{first}", json={"deleted": True, "version": view["version"] + 1}).raise_for_status()
+    assert client.get(url).json() == []
+    undo(client, p)
+    assert [v["name"] for v in client.get(url).json()] == ["South"]

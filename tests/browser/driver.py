@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -55,6 +56,14 @@ class Screen:
             "() => { const b = document.querySelector('[aria-label=Bench]'); return b && b.dataset.busy === 'false' && +b.dataset.drawn }"
         )
         return int(self.page.wait_for_function(done, timeout=1000 * seconds).json_value())
+
+    def labels(self) -> list[list[int]]:
+        """Where labels stand on the bench (left, top, right, bottom); none may overlap another."""
+        found = json.loads(self.page.evaluate("() => document.querySelector('[role=application]').dataset.labels"))
+        for k, a in enumerate(found):
+            for b in found[k + 1 :]:
+                assert a[0] >= b[2] or a[2] <= b[0] or a[1] >= b[3] or a[3] <= b[1], (a, b)
+        return list(found)
 
     def sheet(self, key: str, seconds: float = 30) -> int:
         """Wait for points (slab) or lines (traces) on the sheet; how many."""

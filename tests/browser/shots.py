@@ -30,6 +30,11 @@ def main() -> None:
         served.stop()
 
 
+def place(screen: Screen, across: float, down: float) -> tuple[float, float]:
+    box = screen.bench()
+    return box["x"] + box["width"] * across, box["y"] + box["height"] * down
+
+
 def walk(screen: Screen, url: str) -> None:
     page = screen.page
 
@@ -78,6 +83,22 @@ def walk(screen: Screen, url: str) -> None:
     screen.card(re.compile(r"[\d,]+ points lie inside"))
     keep("clean")
     screen.press("Keep them")
+    page.keyboard.press("m")
+    screen.card("Pick the first point")
+    for across, down in ((0.21, 0.55), (0.27, 0.62)):
+        page.mouse.click(*place(screen, across, down))
+        page.wait_for_timeout(500)
+    screen.card("along the line")
+    screen.tab("Notes")
+    keep("measure")
+    screen.press("Back to the step")
+    for pane in ("panorama", "space", "plan"):
+        screen.press(f"Pane {pane}")
+    page.get_by_label("Station to look round from").select_option(label="ST-02")
+    page.get_by_label("Coloured by").select_option("intensity")
+    page.keyboard.press("w")
+    keep("panorama")
+    page.keyboard.press("w")
     screen.step("colour")
     screen.press("true colour")
     keep("colour")

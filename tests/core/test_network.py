@@ -7,10 +7,11 @@ import pytest
 
 from taut_lantern.core import frames
 from taut_lantern.core.errors import NotEnough
-from taut_lantern.core.network.adjust import Solution, adjust
-from taut_lantern.core.network.observations import LinkObservation, SightingObservation
+from taut_lantern.core.network.adjust import adjust
+from taut_lantern.core.network.observations import ControlObservation, LevelObservation, LinkObservation, SightingObservation
 from taut_lantern.core.network.parts import connected_parts
 from taut_lantern.core.network.reliability import snoop
+from taut_lantern.core.network.solution import Solution
 
 SIGMA = np.diag([1e-4, 1e-4, 1e-4, 1e-3, 1e-3, 1e-3]) ** 2
 
@@ -171,3 +172,70 @@ def test_an_adjustment_that_does_not_converge_says_so(monkeypatch: pytest.Monkey
     monkeypatch.setattr("taut_lantern.core.network.adjust.STEPS", 2)
     s = adjust(list(true), links)
     assert not s.converged and [(f.code, f.severity) for f in s.findings] == [("not_converged", "fault")]
+
+
+def corridor(seed: int, n: int = 12) -> tuple[dict[str, np.ndarray], list[LinkObservation]]:
+    """A chain of stations 8 m apart that no loop controls, its links turning by 0.2 mrad."""
+    rng, covariance = np.random.default_rng(seed), np.diag([2e-4, 2e-4, 2e-4, 1e-3, 1e-3, 1e-3]) ** 2
+    true = {f"S{k:02d}": frames.pose(float(rng.uniform(-3, 3)), (8.0 * k, 0.0, 0.0)) for k in range(n)}
+    names, links = list(true), []
+    for a, b in zip(names[:-1], names[1:], strict=True):
+        noise = small_motion(rng.multivariate_normal(np.zeros(6), covariance))
+        links.append(LinkObservation(f"{a}-{b}", a, b, noise @ frames.inverse(true[a]) @ true[b], covariance))
+    return true, links
+
+
+@pytest.mark.parametrize("lean", [0.0, 0.12])
+def test_levels_hold_the_height_of_a_chain_and_claim_what_they_err(lean: float) -> None:
+    """The part's own z need not be up: what counts is that all levels point one way. 60 draws."""
+    sigma, levelled, bare, claims = 5e-5, [], [], []
+    for seed in range(60):
+        true, links = corridor(seed)
+        rng = np.random.default_rng(1000 + seed)
+        ups = (t[:3, :3].T @ frames.rotation(np.array([*rng.normal(0, sigma, 2), 0.0])) @ [0, 0, 1.0] for t in true.values())
+        levels = [LevelObservation(name, sigma, tuple(up)) for name, up in zip(true, ups, strict=True)]
+        start = {"S00": frames.pose(0.3) @ small_motion(np.array([lean, 0, 0, 0, 0, 0]))}
+        for given, errors in ((levels, levelled), ((), bare)):
+            s = adjust(list(true), links, datum=start, levels=given)
+            assert s.converged
+            e = error(s, true, "S11")
+            errors.append(e)
+            if given:
+                back = s.poses["S00"][:3, :3].T
+                j = np.hstack([-frames.skew(back @ (s.poses["S11"][:3, 3] - s.poses["S00"][:3, 3])), np.eye(3)]) @ np.kron(np.eye(2), back)
+                claims.append(e[3:] @ np.linalg.inv(j @ s.covariance["S11"] @ j.T) @ e[3:] / 3)
+                np.testing.assert_allclose(s.up[0], s.poses["S00"][:3, :3] @ true["S00"][:3, :3].T @ [0, 0, 1], atol=5 * sigma)
+    height = [float(np.sqrt(np.mean(np.array(x)[:, 5] ** 2))) for x in (levelled, bare)]
+    assert height[0] < 0.5 * height[1]
+    assert 0.6 < np.mean(claims) < 1.5
+
+
+def test_places_in_control_err_as_claimed_however_far_the_datum_is() -> None:
+    """The datum at one end, control at the other: what turns about the datum is taken back by placing. 80 draws."""
+    placing = frames.pose(0.7, (437_215.0, 5_812_904.0, 46.0))
+    spots = np.array([[70.0, 4, 0], [90, -4, 1], [84, 5, -1], [76, -5, 0.5]])
+    ratios, apart = [], []
+    for seed in range(80):
+        true, links = corridor(seed)
+        rng = np.random.default_rng(2000 + seed)
+        seen = [
+            SightingObservation(s, f"T{k}", frames.apply(frames.inverse(true[s]), at[None])[0] + rng.normal(0, 5e-4, 3), 25e-8 * np.eye(3))
+            for k, at in enumerate(spots)
+            for s in ("S09", "S10", "S11")
+        ]
+        control = [
+            ControlObservation(f"T{k}", frames.apply(placing, at[None])[0] + rng.normal(0, 1e-3, 3), 1e-6 * np.eye(3))
+            for k, at in enumerate(spots)
+        ]
+        s = adjust(list(true), links, seen, datum={"S00": true["S00"]}, control=control)
+        (placed,) = s.placings
+        assert s.converged and set(placed.residuals) == {"T0", "T1", "T2", "T3"}
+        for name in ("S10", "S00"):
+            off = (placed.T_control_part @ s.poses[name] - placing @ true[name])[:3, 3]
+            ratios.append(off @ np.linalg.inv(placed.stations[name]) @ off / 3)
+        apart.append(np.sqrt(np.trace(s.covariance["S10"][3:, 3:]) / np.trace(placed.stations["S10"])))
+        if seed == 0:
+            free = adjust(list(true), links, seen, datum={"S00": true["S00"]}, control=control[:2])  # two hold no turn: nothing is placed
+            assert free.placings == [] and all(np.allclose(free.poses[k], s.poses[k], atol=0.02) for k in true)
+    assert 0.7 < np.mean(ratios) < 1.4
+    assert np.median(apart) > 3  # what the network alone would say of a station far from its datum

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 from taut_lantern.core.kernels import rays
 from taut_lantern.core.scan import octree
 from taut_lantern.core.scan.grid import range_image
+from taut_lantern.core.scan.hierarchy import Tree, packed, tree, unpacked
 from taut_lantern.core.scan.octree import TILE, arrange
 from taut_lantern.core.scan.scan import Scan
 from tests.support import room
@@ -42,6 +43,46 @@ def test_both_ways_of_sorting_give_the_same_order(monkeypatch: pytest.MonkeyPatc
     slow = arrange(points)
     np.testing.assert_array_equal(fast[0], slow[0])
     assert fast[1] == slow[1]
+
+
+def of_room(n: int) -> tuple[Tree, np.ndarray]:
+    xyz = room(n, (60, 20, 6)).xyz
+    order, tiles = arrange(xyz)
+    sorted_ = xyz[order]
+    ends = [(sorted_[t.first : t.first + t.count].min(axis=0), sorted_[t.first : t.first + t.count].max(axis=0)) for t in tiles]
+    low, high = (np.array(e, np.float32) for e in zip(*ends, strict=True))
+    level, count = np.array([t.level for t in tiles], np.uint8), np.array([t.count for t in tiles], np.uint32)
+    return tree(level, count, low, high, tiles[0].spacing), sorted_
+
+
+def test_the_tree_of_tiles_can_be_cut_anywhere() -> None:
+    """Every point of a tile and of all below it lies in its box, parents are coarser and come first, and few hang far up."""
+    t, points = of_room(900_000)
+    first = np.cumsum([0, *t.count])
+    far_up = 0
+    for k, parent in enumerate(t.parent):
+        own = points[first[k] : first[k + 1]]
+        chain = k
+        while chain >= 0:
+            assert (own >= t.low[chain]).all() and (own <= t.high[chain]).all()
+            chain = int(t.parent[chain])
+        assert parent < k and (parent < 0 or t.level[parent] < t.level[k])
+        far_up += int(parent >= 0 and t.level[parent] + 1 < t.level[k])
+    assert (t.parent < 0).sum() == (t.level == 0).sum() and far_up <= 0.05 * len(t.parent)
+
+
+def test_the_tree_of_tiles_survives_its_bytes() -> None:
+    t, _ = of_room(200_000)
+    body = packed(t)
+    back = unpacked(body)
+    assert len(body) == 36 + 21 * len(t.level)
+    for name in ("level", "count", "parent"):
+        np.testing.assert_array_equal(getattr(back, name), getattr(t, name))
+    assert (back.low <= t.low + 1e-6).all() and (back.high >= t.high - 1e-6).all()  # never smaller
+    np.testing.assert_allclose(np.stack([back.low, back.high]), np.stack([t.low, t.high]), atol=2 * 60 / 65535)
+    for broken in (body[:-1], b"no" + body[2:]):
+        with pytest.raises(ValueError, match="list of tiles"):
+            unpacked(broken)
 
 
 @pytest.mark.parametrize("xyz", [np.zeros((0, 3)), np.zeros((5, 3)), np.full((3, 3), 5e6), np.array([[0, 0, 0], [1e-6, 0, 0], [90, 0, 0]])])

@@ -16,7 +16,7 @@ from taut_lantern.core.errors import BadInput
 from taut_lantern.core.scan.scan import Scan
 from taut_lantern.formats import e57
 from taut_lantern.site.common import Progress
-from taut_lantern.steps.bring_in.stations import read_scan
+from taut_lantern.steps.bring_in.stations import Wanted, read_scan
 from tests.support import room, write_scan
 
 
@@ -69,11 +69,11 @@ def write_odd(path: Path) -> Path:
 
 
 def test_what_is_no_point_is_told_apart(tmp_path: Path) -> None:
-    scan, counts = read_scan(write_odd(tmp_path / "odd.e57"), 0, "odd.e57", 0.1, 50.0, 1.0, Progress())
+    scan, counts = read_scan(Wanted(write_odd(tmp_path / "odd.e57"), 0, "odd.e57", 0.1, 50.0), Progress())
     assert counts == {"read": 120, "invalid": 30, "not_finite": 30, "too_near": 0, "too_far": 1, "kept": 59}
     assert len(scan) == 59 and np.isfinite(scan.xyz).all()
     with pytest.raises(BadInput, match="none of 120 points") as caught:
-        read_scan(tmp_path / "odd.e57", 0, "odd.e57", 60.0, 90.0, 1.0, Progress())
+        read_scan(Wanted(tmp_path / "odd.e57", 0, "odd.e57", 60.0, 90.0), Progress())
     assert caught.value.code == "no_points"
 
 

@@ -132,7 +132,7 @@ def test_what_the_first_version_lost_is_told_and_not_shown_as_if_it_were_there(c
     assert [p["name"] for p in served.get("/bin")] == ["Gone"]
     served.post(f"/bin/{served.get('/bin')[0]['id']}/restore")
     gone = project(served, "Gone")
-    assert served.get(f"/projects/{gone}/stations")[0]["points"] == 300 == sum(t["count"] for t in served.get(f"/projects/{gone}/tiles"))
+    assert served.get(f"/projects/{gone}/stations")[0]["points"] == 300 == served.stored_points(gone)
     with psycopg.connect(f"{SERVER}/lantern_filled_0002") as c:
         assert c.execute("SELECT count(*) FROM chunk WHERE data = 'orphan'").fetchone() == (0,)
 

@@ -16,12 +16,13 @@ from taut_lantern.core.errors import BadInput
 from taut_lantern.formats import e57
 from taut_lantern.site.common import Progress, get_project, matrix, stations_of
 from taut_lantern.site.drawing import cut_of
-from taut_lantern.site.frames import Currency, in_use
+from taut_lantern.site.frames import Currency, InUse, deviation_in, in_use
+from taut_lantern.site.notes import notes_of
 from taut_lantern.site.parts import parts_of
 from taut_lantern.site.placing import residuals_of
 from taut_lantern.site.solution import solution_of
 from taut_lantern.site.visible import active_box
-from taut_lantern.steps import projects
+from taut_lantern.steps import notes, projects, views
 from taut_lantern.steps.bring_in import stations
 from taut_lantern.steps.clean import edits
 from taut_lantern.steps.draw import sections
@@ -124,6 +125,41 @@ def test_sightings_of_two_parts_are_never_of_one_target_because_their_numbers_ag
     with session() as s:
         seen = solution_of(s, project)["targets"]
         assert len(seen) == 2 and len({t["part"] for t in seen}) == 2 and {t["sightings"] for t in seen} == {2}
+
+
+def test_notes_and_views_come_along_when_their_part_joins_another(pairs: tuple[str, list[str]]) -> None:
+    """Figures stay, picks and cameras go with the stations; undo puts them back."""
+    project, ids = pairs
+    with session() as s:
+        parts = {x.id: x.part_id for x in stations_of(s, project)}
+    small = next(p for p in parts.values() if p != parts[ids[0]])
+    spot = next(x for x, p in parts.items() if p == small)
+
+    def seen() -> tuple[np.ndarray, dict[str, Any], np.ndarray]:
+        """Picks and the kept camera's middle in the frame of a station of that part, and the note's figures."""
+        with session() as s:
+            (note,), (view,) = notes_of(s, project), views.list_views(s, project)
+            back = frames.inverse(matrix(s.get_one(Station, spot).pose))
+        middle = frames.apply(back @ matrix(view["T_part_base"]), np.array([view["shows"]["cameras"]["plan"]["middle"]]))
+        return frames.apply(back, np.array(note["points"])), note["figures"], middle
+
+    notes.make(project, "distance", [[1.0, 0.5, 0.1], [-1.2, 0.4, 0.9]], part_id=small)
+    views.make(project, "corner", {"cameras": {"plan": {"middle": [1.0, 2.0, 0.0], "scale": 0.01}}}, small)
+    before = seen()
+    link_rows(project, (ids[0], spot, frames.pose(0.8, (4.0, 1.0, 0.2))))
+    with session() as s:
+        assert len(solution_of(s, project)["parts"]) < len(set(parts.values())) and notes_of(s, project)[0]["part"] == parts[ids[0]]
+    after = seen()
+    np.testing.assert_allclose(after[0], before[0], atol=1e-9)
+    np.testing.assert_allclose(after[2], before[2], atol=1e-9)
+    assert after[1] == {k: pytest.approx(v) for k, v in before[1].items()}
+
+
+@pytest.mark.parametrize(("revision", "told"), [(4, [1.0, 2.0, 3.0]), (5, [9.0, 9.0, 9.0])])
+def test_deviations_in_control_are_never_those_of_an_earlier_network(revision: int, told: list[float]) -> None:
+    detail = {"stations": {"a": [0.001, 0.002, 0.003]}, "network_revision": 4, "covariance": [0.0] * 36, "centre": [0.0] * 3}
+    frame = InUse("i", "control", "control", "m", "p", np.eye(4), Frame(detail=detail), revision)
+    np.testing.assert_allclose(deviation_in(frame, "a", np.eye(4), [9.0, 9.0, 9.0]), told)
 
 
 def test_control_is_solved_in_the_part_that_sees_its_targets_and_in_no_other(pairs: tuple[str, list[str]]) -> None:

@@ -14,7 +14,9 @@ from sqlalchemy import text
 
 from taut_lantern.core.errors import Conflict, LanternError, NotFound
 from taut_lantern.core.kernels import planes
+from taut_lantern.core.scan.octree import TILE
 from taut_lantern.core.scan.scan import Scan
+from taut_lantern.formats.columns import KINDS, OnDisk
 from taut_lantern.site.common import stations_of
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations
@@ -24,13 +26,16 @@ from taut_lantern.store import journal
 from taut_lantern.store.db import migrate, session
 from taut_lantern.store.models import Section, Station
 from taut_lantern.store.queue import apply_schema
+from taut_lantern.store.spill import Spilled
 from taut_lantern.store.tiles import (
+    InMemory,
     Tile,
-    _Columns,
+    _pack,
     _pack_grid,
     _unpack_grid,
     deleted_mask,
     for_browser,
+    layer_of,
     pack_indices,
     read_station,
     read_tiles,
@@ -75,6 +80,11 @@ def test_points_come_back_as_they_went_in_and_tiles_are_slices_of_one_order(proj
     np.testing.assert_allclose(key(scan.xyz), key(given), atol=1e-6)
 
 
+class AsItIs(InMemory):
+    def part(self, tile: Tile) -> Scan:
+        return self._scan
+
+
 @given(st.integers(1, 60), st.booleans(), st.booleans(), st.integers(0, 2**32 - 1))
 def test_a_tile_comes_back_bit_for_bit(n: int, bright: bool, coloured: bool, seed: int) -> None:
     """Any float32, tiny, huge and negative ones too; and tiles that were kept before planes were."""
@@ -82,9 +92,8 @@ def test_a_tile_comes_back_bit_for_bit(n: int, bright: bool, coloured: bool, see
     xyz = (rng.normal(size=(n, 3)) * 10.0 ** rng.integers(-30, 30, (n, 3))).astype(np.float32)
     intensity = rng.random(n).astype(np.float32) if bright else None
     rgb = rng.integers(0, 256, (n, 3)).astype(np.uint8) if coloured else None
-    order, some = rng.permutation(n), rng.integers(0, n + 1)
-    at = order[:some] if some else order
-    packed = _Columns(Scan(xyz, intensity, rgb), order).pack(Tile(0, 0, len(at), 1.0))
+    at = np.arange(n)
+    packed = _pack(AsItIs(Scan(xyz, intensity, rgb)), Tile(0, 0, n, 1.0))
     found = unpack(5, len(at), packed.body, packed.layers.get("intensity"), packed.layers.get("colour"))
     np.testing.assert_array_equal(found.xyz, xyz[at])
     assert (packed.low, packed.high) == (xyz[at].min(axis=0).tolist(), xyz[at].max(axis=0).tolist())
@@ -98,9 +107,7 @@ def test_a_tile_comes_back_bit_for_bit(n: int, bright: bool, coloured: bool, see
     plain = b"".join((xyz[at].T.tobytes(), levels.tobytes(), found.rgb.tobytes()))
     old = unpack(5, len(at), zstandard.ZstdCompressor(level=1).compress(plain))
     body = np.zeros(17 * len(at), np.uint8)
-    planes.split(
-        xyz, intensity if bright else np.empty(0, np.float32), rgb if coloured else np.empty((0, 3), np.uint8), at.astype(np.int32), body
-    )
+    planes.split(xyz, intensity if bright else np.empty(0, np.float32), rgb if coloured else np.empty((0, 3), np.uint8), body)
     middle = unpack(5, len(at), b"\x01" + zstandard.ZstdCompressor(level=1).compress(body.data))
     for earlier in (old, middle):
         for name in ("xyz", "intensity", "rgb"):
@@ -130,6 +137,12 @@ def test_colouring_a_station_writes_a_layer_and_never_its_geometry(project: str,
     np.testing.assert_array_equal(after.rgb, colours[::-1])
     np.testing.assert_array_equal(after.xyz, stored_before.xyz)
     np.testing.assert_array_equal(after.intensity, stored_before.intensity)
+    classes = np.random.default_rng(5).integers(0, 9, station.points).astype(np.uint8)
+    with session() as s:
+        write_layer(s, s.get_one(Station, station.id), "class", classes)
+        firsts = [(r.first, r.count) for r in tiles_of(s, [station.id])]
+        assert [layer_of(s, project, station.id, a, "class") for a, n in firsts] == [classes[a : a + n].tobytes() for a, n in firsts]
+        assert layer_of(s, project, station.id, 0, "normal") is None and layer_of(s, "0" * 32, station.id, 0, "class") is None
     with session() as s, pytest.raises(ValueError, match="came"):
         write_layer(s, s.get_one(Station, station.id), "intensity", colours)
 
@@ -137,12 +150,53 @@ def test_colouring_a_station_writes_a_layer_and_never_its_geometry(project: str,
 @pytest.mark.parametrize("widest", [900, 65_535, 65_536, 2_000_000])
 def test_the_scanners_grid_survives_packing_however_wide_it_is(widest: int) -> None:
     row, column = np.arange(300, dtype=np.int32), np.linspace(0, widest, 300).astype(np.int32)
-    order = np.random.default_rng(3).permutation(300)
-    back = _unpack_grid(_pack_grid(row, column, order), 300)
-    np.testing.assert_array_equal(back, [row[order], column[order]])
+    back = _unpack_grid(_pack_grid(row, column), 300)
+    np.testing.assert_array_equal(back, [row, column])
     kind = np.uint16 if widest < 65_536 else np.int32
-    old = zstandard.ZstdCompressor(level=1).compress(b"".join(v[order].astype(kind).tobytes() for v in (row, column)))
+    old = zstandard.ZstdCompressor(level=1).compress(b"".join(v.astype(kind).tobytes() for v in (row, column)))
     np.testing.assert_array_equal(_unpack_grid(old, 300), back)  # as it was kept before planes were
+
+
+@pytest.mark.parametrize("chunk", [700, 5_000, 60_000])
+def test_a_scan_too_large_for_memory_is_sorted_on_disk_and_loses_nothing(tmp_path: Path, chunk: int) -> None:
+    """Every point with its own intensity, colour and place in the grid; levels as spread as those sorted in memory."""
+    rng, n = np.random.default_rng(chunk), 40_000
+    scan = room(n, (30, 20, 6))
+    given = Scan(
+        scan.xyz, rng.random(n).astype(np.float32), scan.rgb, np.arange(n, dtype=np.int32), np.arange(n, dtype=np.int32)[::-1].copy()
+    )
+    columns = {name: getattr(given, name) for name in KINDS}
+    path = tmp_path / "points"
+    path.write_bytes(b"".join(c.tobytes() for c in columns.values()) + b"beyond")
+    told: list[tuple[int, int]] = []
+    source = Spilled(OnDisk(path, dict.fromkeys(KINDS, n), n), tmp_path, lambda done, total: told.append((done, total)), chunk)
+    parts = [source.part(t) for t in source.tiles]
+    found = Scan(*(np.concatenate([getattr(p, k) for p in parts]) for k in ("xyz", "intensity", "rgb", "row", "column")))
+    np.testing.assert_array_equal(np.sort(found.row), np.arange(n))
+    for name in KINDS:
+        np.testing.assert_array_equal(getattr(found, name), columns[name][found.row])
+    assert [t.first for t in source.tiles] == list(np.cumsum([0, *(t.count for t in source.tiles)])[:-1])
+    assert max(t.count for t in source.tiles) <= TILE and told[-1] == (2 * n, 2 * n) and not path.exists()
+    low, spacing, coarse = given.xyz.min(axis=0), source.tiles[0].spacing, sum(t.count for t in source.tiles if t.level == 0)
+    cells = [len(np.unique(np.floor((p - low) / spacing), axis=0)) for p in (given.xyz, found.xyz[:coarse])]
+    assert cells[0] == cells[1] <= coarse <= cells[0] + n / chunk  # each cell has its point; one on a border may have two
+    if chunk > n:
+        assert source.tiles == InMemory(given).tiles
+
+
+def test_a_large_scan_comes_in_by_the_disk_and_goes_out_whole(database: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(stations, "IN_MEMORY", 1000)
+    monkeypatch.setattr(stations, "Spilled", lambda scan, folder, report: Spilled(scan, folder, report, 3000))
+    made, given = make_project("large"), room(20_000)
+    grid = np.arange(20_000, dtype=np.int32)
+    bring_in(made, [write_scan(tmp_path / "big.e57", Scan(given.xyz, given.intensity, given.rgb, grid // 200, grid % 200))])
+    with session() as s:
+        station = stations_of(s, made)[0]
+        back = read_station(s, station)
+    index = back.row * 200 + back.column
+    np.testing.assert_array_equal(np.sort(index), grid)
+    np.testing.assert_allclose(back.xyz, given.xyz[index], atol=1e-6)
+    np.testing.assert_array_equal(back.rgb, given.rgb[index])
 
 
 def test_indices_survive_packing() -> None:

@@ -14,6 +14,7 @@ from taut_lantern.site.common import get_project, matrix, stations_of
 from taut_lantern.site.frames import in_use
 from taut_lantern.site.placing import residuals_of
 from taut_lantern.standins.site import control_rows
+from taut_lantern.steps.bring_in.stations import list_stations
 from taut_lantern.steps.place import control
 from taut_lantern.steps.projects import undo
 from taut_lantern.steps.tie import links
@@ -88,11 +89,15 @@ def test_control_places_the_site_names_the_blunder_and_the_check_point_agrees(ti
     control.apply(tied)
     with session() as s:
         frame = in_use(s, get_project(s, tied))
+        claimed = {x["name"]: np.array(x["sigma_position_mm"]) / 1000 for x in list_stations(s, tied)}
     assert frame.name == "control"
+    ratios = []
     for x in _stations(tied):
         placed = frame.T_frame_part @ matrix(x.pose)
         metres, radians = frames.difference(placed, np.array(truth["control"]) @ truth["stations"][x.name])
         assert metres < 0.006 and np.degrees(radians) < 0.030, (x.name, metres, np.degrees(radians))
+        ratios.append(((placed - np.array(truth["control"]) @ truth["stations"][x.name])[:3, 3] / claimed[x.name]) ** 2)
+    assert 0.05 < np.mean(ratios) < 4, np.sqrt(ratios)  # one draw of control, which all stations share
     undo(tied)
     undo(tied)
     assert residuals(tied)["points"] == []

@@ -51,7 +51,7 @@ def waiting(served: Served, name: str, path: Path) -> tuple[str, str]:
 def whole(served: Served, project: str) -> bool:
     """One station, all of its points, once."""
     (station,) = served.get(f"/projects/{project}/stations")
-    return station["points"] == 1_500_000 == sum(t["count"] for t in served.get(f"/projects/{project}/tiles"))
+    return station["points"] == 1_500_000 == served.stored_points(project)
 
 
 def end_connections(database: str) -> None:

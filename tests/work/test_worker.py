@@ -45,7 +45,7 @@ def test_after_sigkill_nothing_accepted_is_lost_and_unfinished_work_is_taken_up(
     job = served.wait(lambda: served.job(project, "import", "done", "failed"))
     assert job["state"] == "done", job
     (station,) = served.get(f"/projects/{project}/stations")
-    assert station["points"] == 2_500_000 == sum(t["count"] for t in served.get(f"/projects/{project}/tiles"))
+    assert station["points"] == 2_500_000 == served.stored_points(project)
     assert served.send(project, other) == upload
     served.wait(lambda: any(f["name"] == "half.e57" and f["scans"] for f in served.get(f"/projects/{project}/originals")))
 

@@ -22,7 +22,7 @@ from .. import __version__
 from ..settings import settings
 from ..store import queue
 from ..store.db import engine, session
-from ..store.tiles import first_tiles
+from ..store.tiles import first_stations
 from . import errors
 from .events import hub
 from .guard import Guard
@@ -92,10 +92,12 @@ def _opening(index: str, path: str, files: Iterable[str]) -> str:
     if not found:
         return index
     project = found[1]
-    urls = [f"/api/projects/{project}/stations", f"/api/projects/{project}/tiles"]
+    urls = [f"/api/projects/{project}/stations"]
     try:
         with session() as s:
-            urls += [f"/api/projects/{project}/stations/{station}/tiles/{first}" for station, first in first_tiles(s, project)]
+            for station in first_stations(s, project):
+                tiles = f"/api/projects/{project}/stations/{station}/tiles"
+                urls += [tiles, f"{tiles}/0"]
     except SQLAlchemyError:  # the page itself can say that the database is away
         return index
     links = "".join(f'<link rel="preload" as="fetch" crossorigin="anonymous" href="{url}">' for url in urls)

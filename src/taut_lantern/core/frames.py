@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
 
 Array = NDArray[np.float64]
 UNIT_WORDS = {"m": "metres", "mm": "millimetres", "ft": "international feet", "us_ft": "US survey feet"}
@@ -32,38 +33,18 @@ def skews(v: Array) -> Array:
 
 
 def rotation(w: Array) -> Array:
-    """(3, 3) rotation of the rotation vector w (radians), Rodrigues' formula."""
-    a = float(np.linalg.norm(w))
-    if a < 1e-12:
-        return np.eye(3) + skew(w)
-    k = skew(w / a)
-    return np.eye(3) + math.sin(a) * k + (1 - math.cos(a)) * (k @ k)
+    """(3, 3) rotation of the rotation vector w (3,), radians."""
+    return Rotation.from_rotvec(w).as_matrix()
 
 
 def rotation_vector(r: Array) -> Array:
-    """Rotation vector (radians) of a (3, 3) rotation; inverse of :func:`rotation`."""
-    c = max(-1.0, min(1.0, (float(np.trace(r)) - 1) / 2))
-    v = np.array([r[2, 1] - r[1, 2], r[0, 2] - r[2, 0], r[1, 0] - r[0, 1]])
-    a = math.acos(c)
-    if a < 1e-7:
-        return v / 2
-    if math.pi - a < 1e-5:  # close to half a turn: axis from the symmetric part
-        b = (r + np.eye(3)) / 2
-        i = int(np.argmax(np.diag(b)))
-        axis = b[i] / math.sqrt(max(b[i, i], 1e-300))
-        return a * axis / np.linalg.norm(axis) * (1 if float(v @ axis) >= 0 else -1)
-    return v * (a / (2 * math.sin(a)))
+    """Rotation vector (3,), radians, of a (3, 3) rotation; inverse of :func:`rotation`."""
+    return Rotation.from_matrix(r, assume_valid=True).as_rotvec()
 
 
 def rotation_vectors(r: Array) -> Array:
     """(n, 3) of (n, 3, 3), each as :func:`rotation_vector`."""
-    c = np.clip((np.trace(r, axis1=1, axis2=2) - 1) / 2, -1, 1)
-    v = np.stack([r[:, 2, 1] - r[:, 1, 2], r[:, 0, 2] - r[:, 2, 0], r[:, 1, 0] - r[:, 0, 1]], axis=1)
-    a = np.arccos(c)
-    out = v * np.where(a < 1e-7, 0.5, a / (2 * np.sin(np.maximum(a, 1e-7))))[:, None]
-    for k in np.nonzero(math.pi - a < 1e-5)[0]:  # close to half a turn
-        out[k] = rotation_vector(r[k])
-    return out
+    return Rotation.from_matrix(r, assume_valid=True).as_rotvec() if len(r) else np.zeros((0, 3))
 
 
 def inverses(t: Array) -> Array:

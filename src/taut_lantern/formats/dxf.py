@@ -29,7 +29,7 @@ class Entity:
 
 
 CODES = {"m": units.M, "mm": units.MM, "ft": units.FT, "us_ft": 21}
-LAYER_COLOURS = {"wall": 7, "floor": 8, "pipe": 4, "steel": 5, "ground": 3, "to check": 6, "section": 9}
+LAYER_COLOURS = {"wall": 7, "floor": 8, "pipe": 4, "steel": 5, "ground": 3, "to check": 6, "section": 9, "notes": 2}
 
 
 def write(path: Path, entities: list[Entity], unit: str = "m", title: str = "") -> None:

@@ -21,12 +21,15 @@ import numpy as np
 import pye57
 from numpy.typing import NDArray
 from pye57 import libe57
+from scipy.spatial.transform import Rotation
 
 from ..core import frames
 from ..core.errors import BadInput
 from ..core.kernels.order import take
 from ..core.scan.scan import Scan
 from . import envelope, sealed
+from .columns import KINDS, Columns, OnDisk, layout_of, size_of
+from .limits import Limits, Seen, judged
 from .part import whole
 
 MEMORY = 8 << 30  # bytes a reader may take for one scan
@@ -141,74 +144,6 @@ def _headers(path: Path, shown: str) -> list[ScanHeader]:
     return found
 
 
-@dataclass(frozen=True)
-class Limits:
-    """Between which values intensity and colour lie. said: who says so of intensity and of colour: header | points' own
-    description | data; "" when nobody does (yet)."""
-
-    low: float
-    high: float
-    top: float  # of the colours
-    said: tuple[str, str]
-
-    @property
-    def scale(self) -> NDArray[np.float64]:
-        """As the loop takes it: lowest intensity, its span, factor of the colours to 0..255."""
-        span = self.high - self.low
-        return np.array([self.low, span if span > 0 else 1.0, 255 / self.top if self.top > 0 else 1.0], float)
-
-
-COLOURS = ("colorRed", "colorGreen", "colorBlue")
-FEW = 1e-3  # share of points beyond the limits that are outliers, not a sign that the limits are wrong
-NARROW = 0.02  # share of the limits' span: values that fill less lie in other units than the limits
-
-
-def _limits_in(header: Any) -> Limits:
-    """What the header says, else the bounds in the description of the points (E2807, 8.3.4: the prototype)."""
-    given = {n: _in_header(header.node, group, names) for n, group, names in _GROUPS}
-    described = {n: _in_prototype(libe57.StructureNode(header.points.prototype()), names) for n, _, names in _GROUPS}
-    low, high, said = 0.0, 1.0, ""
-    for source, found in ((HEADER, given["intensity"]), (POINTS, described["intensity"])):
-        if not said and found is not None:
-            (low, high), said = found, source
-    top, said_colour = 255.0, ""
-    for source, found in ((HEADER, given["colour"]), (POINTS, described["colour"])):
-        if not said_colour and found is not None and found[1] > 0:
-            top, said_colour = found[1], source
-    return Limits(low, high, top, (said, said_colour))
-
-
-HEADER, POINTS, DATA = "header", "description of the points", "data"
-_GROUPS = (("intensity", "intensityLimits", ("intensity",)), ("colour", "colorLimits", COLOURS))
-
-
-def _in_header(node: Any, group: str, names: tuple[str, ...]) -> tuple[float, float] | None:
-    """Lowest and highest value as the header gives them; None when it does not, or they are none."""
-    if not node.isDefined(group):
-        return None
-    ends = {end: [float(node[group][n + end].value()) for n in names if node[group].isDefined(n + end)] for end in ("Minimum", "Maximum")}
-    return _span(ends["Minimum"], ends["Maximum"])
-
-
-def _in_prototype(prototype: Any, names: tuple[str, ...]) -> tuple[float, float] | None:
-    """Bounds of the fields in the description of the points; None where they are those of the number's type."""
-    low, high = [], []
-    for name in names:
-        if not prototype.isDefined(name):
-            return None
-        field_ = prototype[name]
-        scaled = isinstance(field_, libe57.ScaledIntegerNode)
-        low.append(float(field_.scaledMinimum() if scaled else field_.minimum()))
-        high.append(float(field_.scaledMaximum() if scaled else field_.maximum()))
-    return _span(low, high) if max(map(abs, (*low, *high)), default=math.inf) < 2**32 else None
-
-
-def _span(low: list[float], high: list[float]) -> tuple[float, float] | None:
-    if not low or not high or not all(map(math.isfinite, (*low, *high))) or not max(high) > min(low):
-        return None
-    return min(low), max(high)
-
-
 COUNTS = ("kept", "invalid", "not_finite", "too_near", "too_far")
 
 
@@ -227,27 +162,47 @@ def points(
     nearest, farthest: metres; factor: metres per unit of the file. While a block is decoded, the one before is taken over
     by a second thread. Raises BadInput naming where it broke.
     """
-    shown = shown or path.name
+    found, block = _sealed(path, index, shown or path.name, (factor, nearest, farthest), report)
+    return Columns.over(block, found["layout"]).scan(found["counts"]["kept"]), _counts(found)
+
+
+def points_on_disk(
+    path: Path,
+    index: int,
+    into: Path,
+    shown: str | None = None,
+    nearest: float = 0.0,
+    farthest: float = math.inf,
+    factor: float = 1.0,
+    report: Callable[[int, int], None] = lambda done, total: None,
+) -> tuple[OnDisk, dict[str, Any]]:
+    """As :func:`points`, for a scan that is too large for memory: its points go into the file ``into``."""
+    found, _ = _sealed(path, index, shown or path.name, (factor, nearest, farthest), report, into)
+    return OnDisk(into, found["layout"], found["counts"]["kept"]), _counts(found)
+
+
+def _sealed(
+    path: Path, index: int, shown: str, ranges: tuple[float, float, float], report: Callable[[int, int], None], into: Path | None = None
+) -> tuple[dict[str, Any], Any]:
     envelope.check(path, shown)
     _load()
     seconds = 60 + path.stat().st_size / 1e6
-    found, block = sealed.run(lambda seal: _read(seal, path, index, shown, nearest, farthest, factor), path, shown, seconds, MEMORY, report)
-    columns = _Columns.over(block, found["layout"])
-    counts: dict[str, Any] = found["counts"]
-    if found["remarks"]:
-        counts["remarks"] = found["remarks"]
-    return columns.scan(counts["kept"]), counts
+    return sealed.run(lambda seal: _read(seal, path, index, shown, ranges), path, shown, seconds, MEMORY, report, into)
+
+
+def _counts(found: dict[str, Any]) -> dict[str, Any]:
+    return found["counts"] | ({"remarks": found["remarks"]} if found["remarks"] else {})  # type: ignore[no-any-return]
 
 
 @cache
 def _load() -> None:
     """Load the compiled loop before the reader is sealed: then it can read no code any more."""
-    none = _Columns.over(b"", dict.fromkeys(_KINDS, 0))
+    none = Columns.over(b"", dict.fromkeys(KINDS, 0))
     taken = _Taken(none, Limits(0, 1, 255, ("", "")), (1.0, 0.0, math.inf))
     taken.take({f"cartesian{a}": np.empty(0) for a in "XYZ"})
 
 
-def _read(seal: sealed.Seal, path: Path, index: int, shown: str, nearest: float, farthest: float, factor: float) -> dict[str, Any]:
+def _read(seal: sealed.Seal, path: Path, index: int, shown: str, ranges: tuple[float, float, float]) -> dict[str, Any]:
     with _open(path, shown) as file, ThreadPoolExecutor(1) as pool:
         header = file.get_header(index)
         total = int(header.point_count)
@@ -266,13 +221,13 @@ def _read(seal: sealed.Seal, path: Path, index: int, shown: str, nearest: float,
                 remedy="copy it again, or export it anew",
                 code="unreadable",
             )
-        layout = _Columns.layout(total, set(wanted))
-        columns = _Columns.over(seal.block(_Columns.size(layout)), layout)
-        limits, remarks = _limits_in(header), []
+        layout = layout_of(total, set(wanted))
+        columns = Columns.over(seal.block(size_of(layout)), layout)
+        limits, remarks = Limits.of(header), []
         for _ in range(2):  # again when the data says that the limits are others
-            out = _Taken(columns, limits, (factor, nearest, farthest))
+            out = _Taken(columns, limits, ranges)
             done = _pass_over(seal, file, header, wanted, out, pool, shown, index)
-            limits, said, again = out.judged(limits)
+            limits, said, again = judged(limits, out.seen)
             remarks += said
             if not again:
                 break
@@ -294,6 +249,7 @@ def _pass_over(
             pending.append(pool.submit(out.take, {name: column[:count].copy() for name, column in data.items()}))
             done += count
             seal.report(done, total)
+            seal.relieve(done)
         reader.close()
     except (libe57.E57Exception, RuntimeError) as problem:
         raise BadInput(
@@ -325,56 +281,11 @@ def _buffers(file: Any, names: list[str], capacity: int) -> tuple[dict[str, NDAr
     return data, buffers
 
 
-_KINDS: dict[str, tuple[type, int]] = {
-    "xyz": (np.float32, 3),
-    "intensity": (np.float32, 1),
-    "rgb": (np.uint8, 3),
-    "row": (np.int32, 1),
-    "column": (np.int32, 1),
-}
-_NEEDS = {"xyz": "", "intensity": "intensity", "rgb": "colorRed", "row": "rowIndex", "column": "columnIndex"}
-
-
-@dataclass(frozen=True)
-class _Columns:
-    """The points of a scan as columns of one block of memory; a column that the file lacks is empty."""
-
-    xyz: NDArray[np.float32]
-    intensity: NDArray[np.float32]
-    rgb: NDArray[np.uint8]
-    row: NDArray[np.int32]
-    column: NDArray[np.int32]
-
-    @staticmethod
-    def layout(total: int, fields: set[str]) -> dict[str, int]:
-        """Rows of each column."""
-        return {name: total if not need or need in fields else 0 for name, need in _NEEDS.items()}
-
-    @staticmethod
-    def size(layout: dict[str, int]) -> int:
-        return sum(layout[name] * wide * np.dtype(kind).itemsize for name, (kind, wide) in _KINDS.items())
-
-    @classmethod
-    def over(cls, block: Any, layout: dict[str, int]) -> _Columns:
-        """Raises ValueError when the block does not hold the layout."""
-        at, columns = 0, []
-        for name in ("xyz", "intensity", "row", "column", "rgb"):  # the widest first: each begins where its kind may
-            kind, wide = _KINDS[name]
-            rows = int(layout[name])
-            column: NDArray[Any] = np.frombuffer(block, kind, rows * wide, at) if rows else np.empty(0, kind)
-            at += rows * wide * np.dtype(kind).itemsize
-            columns.append((name, column.reshape(-1, wide) if wide > 1 else column))
-        return cls(**dict(columns))  # type: ignore[arg-type]
-
-    def scan(self, n: int) -> Scan:
-        rest = (self.intensity, self.rgb, self.row, self.column)
-        return Scan(self.xyz[:n], *(column[:n] if len(column) else None for column in rest))  # type: ignore[arg-type]
-
-
 class _Taken:
     """Gathers the usable points of a file into columns."""
 
-    def __init__(self, columns: _Columns, values: Limits, ranges: tuple[float, float, float]) -> None:
+    def __init__(self, columns: Columns, values: Limits, ranges: tuple[float, float, float]) -> None:
+        """ranges: metres per unit, nearest and farthest that are kept, metres."""
         self.to, self._scale, self._ranges = columns, values.scale, ranges
         self._found = np.zeros(len(COUNTS), np.int64)
         self._seen = np.array([math.inf, -math.inf, 0.0, 0.0, 0.0])
@@ -408,43 +319,15 @@ class _Taken:
             *rest,
         )
 
-    def judged(self, used: Limits) -> tuple[Limits, list[str], bool]:
-        """Limits that the data bears out, what is to be said of those it does not, and whether to read again with them."""
-        kept = max(int(self._found[0]), 1)
+    @property
+    def seen(self) -> Seen:
         low, high, top, beyond, beyond_colour = (float(v) for v in self._seen)
-        said: list[str] = []
-        intensity, colour = used, used
-        if len(self.to.intensity) and high >= low and used.said[0] != DATA:
-            wide = kept >= 100 and high - low < NARROW * (used.high - used.low)
-            if not used.said[0] or beyond > FEW * kept or wide:
-                intensity = Limits(low, high if high > low else low + 1, used.top, (DATA, ""))
-                if used.said[0] == HEADER or (used.said[0] and beyond > FEW * kept):  # bounds of a number's type are no statement
-                    said.append(_wrong("intensity", used.said[0], used.low, used.high, low, high))
-            elif beyond:
-                said.append(f"{int(beyond):,} points are brighter or darker than the limits of the file; they stand at the limit")
-        if len(self.to.rgb) and used.said[1] != DATA:
-            full = 255.0 if top <= 255 else 65535.0  # one byte or two: what the data fills says nothing of white
-            if (not used.said[1] and full != used.top) or beyond_colour > FEW * kept:
-                colour = Limits(0, 1, full, ("", DATA))
-                if used.said[1]:
-                    said.append(_wrong("colour", used.said[1], 0, used.top, 0, top))
-            elif beyond_colour:
-                said.append(f"{int(beyond_colour):,} points have a colour beyond the limits of the file; it stands at the limit")
-        if intensity is used and colour is used:
-            return used, said, False
-        sources = (intensity.said[0], colour.said[1] if colour is not used else used.said[1])
-        return Limits(intensity.low, intensity.high, colour.top, sources), said, True
+        has = (len(self.to.intensity) > 0, len(self.to.rgb) > 0)
+        return Seen(max(int(self._found[0]), 1), low, high, top, int(beyond), int(beyond_colour), has)
 
     @property
     def counts(self) -> dict[str, int]:
         return dict(zip(COUNTS, self._found.tolist(), strict=True))
-
-
-def _wrong(what: str, source: str, low: float, high: float, found_low: float, found_high: float) -> str:
-    return (
-        f"the {source} of this scan gives limits of {what} from {low:g} to {high:g}, but its values go from {found_low:g} to "
-        f"{found_high:g}: their own limits are used"
-    )
 
 
 def write(path: Path, scans: Iterable[Outgoing]) -> None:
@@ -462,7 +345,13 @@ def write(path: Path, scans: Iterable[Outgoing]) -> None:
                 data["rowIndex"], data["columnIndex"] = s.row.astype(np.int64), s.column.astype(np.int64)
             pose = np.eye(4) if item.pose is None else item.pose
             header = _limits_of(s)
-            file.write_scan_raw(data, name=item.name, rotation=_quaternion(pose[:3, :3]), translation=pose[:3, 3], scan_header=header)
+            file.write_scan_raw(
+                data,
+                name=item.name,
+                rotation=Rotation.from_matrix(pose[:3, :3]).as_quat(scalar_first=True),
+                translation=pose[:3, 3],
+                scan_header=header,
+            )
 
 
 def _limits_of(s: Scan) -> SimpleNamespace:
@@ -470,11 +359,3 @@ def _limits_of(s: Scan) -> SimpleNamespace:
     low, high = (s.xyz.min(axis=0), s.xyz.max(axis=0)) if len(s) else (np.zeros(3), np.zeros(3))
     bounds = {f"{a}{end}": float(v[k]) for end, v in (("Minimum", low), ("Maximum", high)) for k, a in enumerate("xyz")}
     return SimpleNamespace(intensityMinimum=0.0, intensityMaximum=1.0, **bounds)
-
-
-def _quaternion(r: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Unit quaternion (w, x, y, z) of a rotation matrix."""
-    v = frames.rotation_vector(r)
-    a = float(np.linalg.norm(v))
-    axis = v / a if a > 1e-15 else np.zeros(3)
-    return np.array([math.cos(a / 2), *(math.sin(a / 2) * axis)])

@@ -44,6 +44,7 @@ _REFUSED = {
     "userfaultfd": (323, 282), "open_by_handle_at": (304, 265), "keyctl": (250, 219), "add_key": (248, 217), "request_key": (249, 218),
     "shmget": (29, 194), "shmat": (30, 196), "msgget": (68, 186), "mq_open": (240, 180), "kexec_load": (246, 104),
 }  # fmt: skip
+RELIEVE = 4_000_000  # points between two of these
 _CLONE, _CLONE3 = (56, 220), (435, 435)
 _CLONE_THREAD = 0x10000
 
@@ -129,10 +130,12 @@ def _lock_down(reads: Path, memory: int, seconds: float, keep: tuple[int, ...]) 
 
 
 class Seal:
-    """What the sealed work may use: ``report(done, total)``, and one block of memory that outlives it."""
+    """What the sealed work may use: ``report(done, total)``, and one block of memory (or of a file) that outlives it."""
 
-    def __init__(self, out: int, memory: int) -> None:
-        self._out, self._memory, self._last = out, memory, 0.0
+    def __init__(self, out: int, memory: int, on_disk: bool) -> None:
+        self._out, self._memory, self._on_disk, self._last = out, memory, on_disk, 0.0
+        self._block: mmap.mmap | None = None
+        self._relieved = 0
 
     def report(self, done: int, total: int) -> None:
         if time.monotonic() - self._last > 0.1 or done == total:
@@ -141,7 +144,14 @@ class Seal:
 
     def block(self, size: int) -> mmap.mmap:
         os.ftruncate(self._memory, size)
-        return mmap.mmap(self._memory, max(size, 1))
+        self._block = mmap.mmap(self._memory, max(size, 1))
+        return self._block
+
+    def relieve(self, points: int) -> None:
+        """Let what was written so far of a block in a file leave this process's memory, every few million points."""
+        if self._on_disk and self._block is not None and not 0 <= points - self._relieved < RELIEVE:
+            self._block.madvise(mmap.MADV_DONTNEED)
+            self._relieved = points
 
     def say(self, what: dict[str, Any]) -> None:
         body = json.dumps(what).encode()
@@ -157,21 +167,26 @@ def run(
     seconds: float,
     memory: int,
     report: Callable[[int, int], None] = lambda done, total: None,
+    into: Path | None = None,
 ) -> tuple[dict[str, Any], mmap.mmap | None]:
     """Run ``work`` sealed; returns what it returned (JSON) and the block of memory it filled, if any.
 
     reads: the one file it may read; seconds: how long it may take. Errors that the work raises are raised here; BadInput,
     naming the file, when it crashes, takes too long or needs too much memory. ``report`` is called here and may raise to stop it.
+    into: a file for the block, in place of memory; it is not mapped here.
     """
     measures()
-    memory_fd = os.memfd_create("points", os.MFD_CLOEXEC)
+    if into is None:
+        memory_fd = os.memfd_create("points", os.MFD_CLOEXEC)
+    else:
+        memory_fd = os.open(into, os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
     incoming, outgoing = os.pipe()
     sys.stdout.flush()
     pid = os.fork()
     if pid == 0:
         code = 70
         try:
-            seal = Seal(outgoing, memory_fd)
+            seal = Seal(outgoing, memory_fd, into is not None)
             _lock_down(reads, memory, seconds, (outgoing, memory_fd))
             try:
                 seal.say({"result": work(seal)})
@@ -194,7 +209,7 @@ def run(
         if answer is not None:
             _, ended = os.waitpid(pid, 0)
             pid = 0
-            return _opened(answer, shown, memory_fd)
+            return _opened(answer, shown, memory_fd if into is None else None)
     finally:
         os.close(incoming)
         if pid:
@@ -231,10 +246,10 @@ def _listen(incoming: int, until: float, report: Callable[[int, int], None]) -> 
 _KINDS = {x.__name__: x for x in (BadInput, NotFound, NotEnough, Cancelled)}
 
 
-def _opened(answer: dict[str, Any], shown: str, memory_fd: int) -> tuple[dict[str, Any], mmap.mmap | None]:
+def _opened(answer: dict[str, Any], shown: str, memory_fd: int | None) -> tuple[dict[str, Any], mmap.mmap | None]:
     if "result" in answer:
-        size = os.fstat(memory_fd).st_size
-        return answer["result"], mmap.mmap(memory_fd, size) if size else None
+        size = 0 if memory_fd is None else os.fstat(memory_fd).st_size
+        return answer["result"], mmap.mmap(memory_fd, size) if size and memory_fd is not None else None
     if answer["error"] is None:
         raise BadInput(
             f"{shown} asks for more memory than a file may take",

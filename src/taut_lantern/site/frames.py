@@ -31,6 +31,7 @@ class InUse:
     part: str | None
     T_frame_part: Array
     row: Frame | None = None
+    network_revision: int = 0  # of the project, now
 
 
 def in_use(s: Session, project: Project, part_id: str | None = None) -> InUse:
@@ -38,7 +39,7 @@ def in_use(s: Session, project: Project, part_id: str | None = None) -> InUse:
     part = wanted(s, project, part_id)
     row = None if project.active_frame == "project" else s.get(Frame, project.active_frame)
     if row is not None and row.project_id == project.id and row.part_id == part:
-        return InUse(row.id, row.name, row.kind, row.unit, part, matrix(row.T_frame_part), row)
+        return InUse(row.id, row.name, row.kind, row.unit, part, matrix(row.T_frame_part), row, project.network_revision)
     return InUse("project", "project", "project", project.unit, part, np.eye(4))
 
 
@@ -98,11 +99,16 @@ def _alike(a: dict[str, Any], b: dict[str, Any]) -> bool:
     )
 
 
-def deviation_in(frame: InUse, pose: Array, sigma_mm: Sequence[float]) -> list[float]:
+def deviation_in(frame: InUse, station: str, pose: Array, sigma_mm: Sequence[float]) -> list[float]:
     """(3,) mm: the deviation of a station in the frame: its own in the network, and for control what placing adds.
 
-    pose T_part_station, sigma_mm along the axes of the part. The two are taken as independent.
+    pose T_part_station, sigma_mm along the axes of the part. In control the two go together, as they were found when control
+    was applied; once the network is another one they are taken as independent, which claims too much far from the datum.
     """
+    detail = frame.row.detail if frame.row is not None else {}
+    together = detail.get("stations", {}).get(station)
+    if together is not None and detail.get("network_revision") == frame.network_revision:
+        return [1000 * float(v) for v in together]
     turn = frame.T_frame_part[:3, :3]
     own = np.diag(turn @ np.diag(np.square(np.array(sigma_mm) / 1000)) @ turn.T)
     placing = (frame.row.detail if frame.row is not None else {}).get("covariance")

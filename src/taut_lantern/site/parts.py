@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from sqlalchemy import select
@@ -17,10 +18,10 @@ from sqlalchemy.orm import Session
 
 from ..core import frames
 from ..core.errors import NotFound
-from ..core.network.adjust import Solution
 from ..core.network.parts import Part as Group
 from ..core.network.parts import carry
-from ..store.models import CropBox, Frame, Part, Project, Section, Station, new_id
+from ..core.network.solution import Solution
+from ..store.models import CropBox, Frame, Note, Part, Project, SavedView, Section, Station, new_id
 from .common import Array, matrix, numbers, stations_of
 
 EXACT = 1e-9  # metres and units of rotation: closer is the same pose
@@ -53,6 +54,9 @@ def wanted(s: Session, project: Project, part_id: str | None) -> str | None:
 
 def stations_in(stations: list[Station], part_id: str | None) -> list[Station]:
     return [x for x in stations if x.part_id == part_id]
+
+
+DRAWN: tuple[type[Any], ...] = (Section, CropBox, Note, SavedView)  # stand in the coordinates of a part, by T_part_base
 
 
 @dataclass(frozen=True)
@@ -125,9 +129,9 @@ def settle(s: Session, project_id: str, stations: list[Station], holding: Holdin
 
 
 def _bring_along(s: Session, project_id: str, old: str, new: str, T_new_old: Array) -> None:
-    drawn: list[Section | CropBox] = []
-    drawn += s.scalars(select(Section).where(Section.project_id == project_id, Section.part_id == old))
-    drawn += s.scalars(select(CropBox).where(CropBox.project_id == project_id, CropBox.part_id == old))
+    drawn: list[Any] = []
+    for model in DRAWN:
+        drawn += s.scalars(select(model).where(model.project_id == project_id, model.part_id == old))
     for row in drawn:
         row.part_id, row.T_part_base = new, numbers(T_new_old @ matrix(row.T_part_base))
     for frame in s.scalars(select(Frame).where(Frame.project_id == project_id, Frame.part_id == old)):
@@ -138,4 +142,5 @@ def _bring_along(s: Session, project_id: str, old: str, new: str, T_new_old: Arr
 
 def _holds_something(s: Session, part_id: str) -> bool:
     """Whether something is drawn or placed in a part's coordinates although no station is left in it."""
-    return any(s.scalar(select(m.id).where(m.part_id == part_id).limit(1)) is not None for m in (Section, CropBox, Frame))
+    holding: tuple[Any, ...] = (*DRAWN, Frame)
+    return any(s.scalar(select(m.id).where(m.part_id == part_id).limit(1)) is not None for m in holding)

@@ -11,12 +11,14 @@ from sqlalchemy.orm import Session
 
 from ..core import frames
 from ..core.errors import NotEnough
+from ..core.network.adjust import adjust
+from ..core.network.observations import ControlObservation
 from ..core.place.solve import Placement, solve
 from ..store.models import Control, Frame, Station
 from .common import Array, get_project, matrix, profile_of, stations_of
 from .frames import Currency
 from .parts import parts_of, stations_in, wanted
-from .solution import solution_of
+from .solution import observed, solution_of
 
 AROUND = 25.0  # metres from a station that count as its place: what is drawn from a scan is rarely farther away
 
@@ -68,6 +70,21 @@ def solve_now(s: Session, project_id: str, part_id: str | None = None) -> Solved
         return Solved(part, placement, None, rows)
     except NotEnough as problem:
         return Solved(part, None, str(problem), rows)
+
+
+def deviations_of(s: Session, project_id: str, solved: Solved) -> dict[str, list[float]]:
+    """(3,) metres of each station in control: the network adjusted together with the points that place it."""
+    if solved.placement is None:
+        return {}
+    good = {p.name for p in solved.placement.points if p.role == "control" and p.status != "parted"}
+    weight = solved.placement.sigma**2 * np.eye(3)
+    given = [ControlObservation(r.target_id, np.array(r.enh, float), weight) for r in solved.rows if r.name in good and r.target_id]
+    stations = stations_in(stations_of(s, project_id), solved.part)
+    o = observed(s, project_id, stations)
+    datum = {x.id: matrix(x.pose) for x in stations}
+    solution = adjust(list(datum), o.measured, o.seen, datum, o.bodies, control=given)
+    found = solution.placings[0].stations if solution.placings and solution.converged else {}
+    return {x: [float(v) for v in np.sqrt(np.clip(np.diag(c), 0, None))] for x, c in found.items()}
 
 
 def applied_control(s: Session, project_id: str, part_id: str | None) -> Frame | None:

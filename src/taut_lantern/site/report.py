@@ -141,7 +141,7 @@ def _station_row(x: Station, data: dict[str, Any], frame: InUse) -> tuple[str, .
     if x.part_id != frame.part or own is None:
         return (x.name, *["–"] * 8)
     at = (frame.T_frame_part @ matrix(x.pose))[:3, 3] / METRE_PER_UNIT[frame.unit]
-    sd = deviation_in(frame, matrix(x.pose), own["sigma_position_mm"])
+    sd = deviation_in(frame, x.id, matrix(x.pose), own["sigma_position_mm"])
     return (
         x.name,
         *(f"{v:.{1 if frame.unit == 'mm' else 4}f}" for v in at),

@@ -15,10 +15,11 @@ from sqlalchemy.orm import Session
 from ..core import frames
 from ..core.align.evidence import Evidence
 from ..core.errors import Finding
-from ..core.network.adjust import Solution, TargetPoint, adjust
+from ..core.network.adjust import adjust
 from ..core.network.judge import Judgement, judge, sentence
 from ..core.network.observations import LinkObservation, SightingObservation, link_residual
 from ..core.network.parts import assemble
+from ..core.network.solution import Solution, TargetPoint
 from ..store.db import GONE, session
 from ..store.models import Body, Link, Part, Project, Sighting, SolutionRow, Station, Target
 from .common import matrix, profile_of, stations_of

@@ -22,10 +22,11 @@ from .site import simulate
 def _keep_and_read_back(scan: Scan) -> None:
     """As the store does with tiles."""
     order, tiles = arrange(scan.xyz)
-    body, bits = np.zeros(17 * tiles[0].count, np.uint8), np.empty((tiles[0].count, 3), np.uint32)
-    planes.split(scan.xyz, scan.intensity, scan.rgb, order[: tiles[0].count], body)
-    planes.split_whole(scan.row, order, np.empty(2 * len(order), np.uint8))
-    planes.join_whole(np.frombuffer(bytes(2 * len(order)), np.uint8), np.empty(len(order), np.int32))
+    some = scan.take(order[: tiles[0].count])
+    body, bits = np.zeros(17 * len(some), np.uint8), np.empty((len(some), 3), np.uint32)
+    planes.split(some.xyz, some.intensity, some.rgb, body)
+    planes.split_whole(some.row, np.empty(2 * len(some), np.uint8))
+    planes.join_whole(np.frombuffer(bytes(2 * len(some)), np.uint8), np.empty(len(some), np.int32))
     planes.join(np.frombuffer(body.tobytes(), np.uint8), bits)
 
 

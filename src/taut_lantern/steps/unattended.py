@@ -192,7 +192,7 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
                     "part": names[own["part"]],
                     "pose": {"rotation": pose[:3, :3].tolist(), "translation": pose[:3, 3].tolist()} if inside else None,
                     "frame": frame.kind,
-                    "sigma_position_mm": deviation_in(frame, matrix(x.pose), own["sigma_position_mm"]) if inside else None,
+                    "sigma_position_mm": deviation_in(frame, x.id, matrix(x.pose), own["sigma_position_mm"]) if inside else None,
                     "sigma_rotation_mdeg": own["sigma_rotation_mdeg"],
                 }
             )

@@ -14,7 +14,7 @@ DAYS = 30
 log = logging.getLogger("taut_lantern.store")
 OF_STATIONS = ("tile", "layer", "grid")
 OF_PROJECTS = (
-    "trace", "section", "crop_box", "frame", "control", "sighting", "target", "link", "body", "part", "solution", "delivery", "original", "job", "journal", "station",
+    "note", "saved_view", "trace", "section", "crop_box", "frame", "control", "sighting", "target", "link", "body", "part", "solution", "delivery", "original", "job", "journal", "station",
 )  # fmt: skip
 HEAVY = ("tile", "layer", "grid", "edit_delta", "chunk")
 

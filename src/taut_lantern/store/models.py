@@ -305,6 +305,31 @@ class Section(Journaled, Base):
     params: Mapped[dict[str, Any]]
 
 
+class Note(Journaled, Base):
+    """A measure that is kept: picks (n, 3) m in the part, or where they were given; detail: what was fitted at them."""
+
+    __tablename__ = "note"
+    project_id: Mapped[str] = _project()
+    part_id: Mapped[str | None] = mapped_column(String(32))
+    T_part_base: Mapped[list[Any] | None]  # as of a crop box
+    name: Mapped[str] = mapped_column(String(120))
+    kind: Mapped[str] = mapped_column(String(12))
+    points: Mapped[list[Any]]
+    remark: Mapped[str] = mapped_column(String(300), default="")
+    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class SavedView(Journaled, Base):
+    """What a bench showed and how: cameras, cut, colours, open eyes."""
+
+    __tablename__ = "saved_view"
+    project_id: Mapped[str] = _project()
+    part_id: Mapped[str | None] = mapped_column(String(32))
+    T_part_base: Mapped[list[Any] | None]  # as of a crop box
+    name: Mapped[str] = mapped_column(String(120))
+    shows: Mapped[dict[str, Any]]
+
+
 class Trace(Journaled, Base):
     """A drawn or fitted entity on a section, in section coordinates."""
 
@@ -395,5 +420,6 @@ class Journal(Base):
 
 
 JOURNALED: dict[str, type[Any]] = {
-    c.__tablename__: c for c in (Project, Part, Station, Body, Target, Link, Sighting, Control, Frame, Edit, CropBox, Section, Trace)
+    c.__tablename__: c
+    for c in (Project, Part, Station, Body, Target, Link, Sighting, Control, Frame, Edit, CropBox, Section, Trace, Note, SavedView)
 }

@@ -11,7 +11,8 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Any
+from itertools import islice
+from typing import Any, Protocol
 
 import numpy as np
 import psycopg
@@ -24,6 +25,7 @@ from sqlalchemy.orm import Session, aliased
 
 from ..core.kernels import planes
 from ..core.kernels.order import bounds
+from ..core.scan.hierarchy import Tree, tree
 from ..core.scan.octree import Tile, arrange
 from ..core.scan.scan import Scan
 from ..settings import settings
@@ -33,7 +35,9 @@ from .models import Edit, EditDelta, GridRow, LayerRow, Project, Station, TileRo
 BYTES = 17  # a point, before compression: 12 geometry, 2 intensity, 3 colour
 PLANES = b"\x01"  # before the compressed bytes: x, y, z are in planes; tiles without it hold them plainly
 GEOMETRY = b"\x02"  # the same, and nothing but geometry; tiles of earlier versions hold intensity and colour too
-LAYERS = {"intensity": 2, "colour": 3}  # bytes a point
+LAYERS = {"intensity": 2, "colour": 3, "class": 1, "normal": 3}  # bytes a point of what can be written later
+BATCH = 32  # tiles that go to the database at a time
+AHEAD = BATCH + 8  # tiles packed ahead
 
 
 @dataclass(frozen=True)
@@ -56,44 +60,66 @@ class _Packed:
     layers: dict[str, bytes]
 
 
-class _Columns:
-    """A scan as tiles are cut from it."""
+class Source(Protocol):
+    """A scan in its final order: tile by tile."""
 
-    def __init__(self, scan: Scan, order: NDArray[np.int32]) -> None:
-        self.order = order
-        self.points = np.ascontiguousarray(scan.xyz, np.float32)
-        self.intensity = np.empty(0, np.float32) if scan.intensity is None else np.ascontiguousarray(scan.intensity, np.float32)
-        self.rgb = np.empty((0, 3), np.uint8) if scan.rgb is None else np.ascontiguousarray(scan.rgb)
+    points: int
+    low: NDArray[Any]
+    high: NDArray[Any]
+    has_intensity: bool
+    has_rgb: bool
+    tiles: list[Tile]
 
-    def pack(self, tile: Tile) -> _Packed:
-        body = np.zeros(BYTES * tile.count, np.uint8)
-        index = self.order[tile.first : tile.first + tile.count]
-        low, high = planes.split(self.points, self.intensity, self.rgb, index, body).astype(float).tolist()
-        pack, n = zstandard.ZstdCompressor(level=-1), tile.count
-        layers = {}
-        if len(self.intensity):
-            layers["intensity"] = pack.compress(body[12 * n : 14 * n].data)
-        if len(self.rgb):
-            layers["colour"] = pack.compress(body[14 * n :].data)
-        return _Packed(low, high, GEOMETRY + pack.compress(body[: 12 * n].data), layers)
+    def part(self, tile: Tile) -> Scan:
+        """The points of a tile, in their order."""
 
 
-def _packed(tiles: list[Tile], columns: _Columns) -> Iterator[_Packed]:
-    """Each tile packed, a few ahead in two more threads while the database takes the one before."""
+class InMemory:
+    """A scan put into its order by an index."""
+
+    def __init__(self, scan: Scan) -> None:
+        self._scan = Scan(np.ascontiguousarray(scan.xyz, np.float32), scan.intensity, scan.rgb, scan.row, scan.column)
+        self._order, self.tiles = arrange(self._scan.xyz)
+        self.low, self.high = bounds(self._scan.xyz)
+        self.points, self.has_intensity, self.has_rgb = len(scan), scan.intensity is not None, scan.rgb is not None
+
+    def part(self, tile: Tile) -> Scan:
+        return self._scan.take(self._order[tile.first : tile.first + tile.count])
+
+
+def _pack(source: Source, tile: Tile) -> _Packed:
+    scan, n = source.part(tile), tile.count
+    none = np.empty(0, np.float32)
+    body, colours = np.zeros(BYTES * n, np.uint8), none.reshape(0, 3).astype(np.uint8)
+    intensity, rgb = (none if scan.intensity is None else scan.intensity), (colours if scan.rgb is None else scan.rgb)
+    low, high = planes.split(scan.xyz, intensity, rgb, body).astype(float).tolist()
+    pack, layers = zstandard.ZstdCompressor(level=-1), {}
+    if scan.intensity is not None:
+        layers["intensity"] = pack.compress(body[12 * n : 14 * n].data)
+    if scan.rgb is not None:
+        layers["colour"] = pack.compress(body[14 * n :].data)
+    if scan.row is not None and scan.column is not None:
+        layers["grid"] = _pack_grid(scan.row, scan.column)
+    return _Packed(low, high, GEOMETRY + pack.compress(body[: 12 * n].data), layers)
+
+
+def _packed(source: Source) -> Iterator[tuple[Tile, _Packed]]:
+    """Each tile packed, some ahead in two more threads while the database takes those before."""
     with ThreadPoolExecutor(2) as pool:
-        ahead = deque(pool.submit(columns.pack, t) for t in tiles[:8])
-        for k in range(len(tiles)):
-            if k + 8 < len(tiles):
-                ahead.append(pool.submit(columns.pack, tiles[k + 8]))
-            yield ahead.popleft().result()
+        ahead = deque((t, pool.submit(_pack, source, t)) for t in source.tiles[:AHEAD])
+        for k in range(len(source.tiles)):
+            if k + AHEAD < len(source.tiles):
+                ahead.append((source.tiles[k + AHEAD], pool.submit(_pack, source, source.tiles[k + AHEAD])))
+            tile, packed = ahead.popleft()
+            yield tile, packed.result()
 
 
-def _pack_grid(row: NDArray[np.int32], column: NDArray[np.int32], order: NDArray[np.int32]) -> bytes:
+def _pack_grid(row: NDArray[np.int32], column: NDArray[np.int32]) -> bytes:
     """Row and column of each point in planes, of two bytes each when they fit, else of four."""
     wide = 2 if max(int(row.max(initial=0)), int(column.max(initial=0))) < 1 << 16 else 4
-    body = np.empty((2, wide * len(order)), np.uint8)
+    body = np.empty((2, wide * len(row)), np.uint8)
     for values, part in ((row, body[0]), (column, body[1])):
-        planes.split_whole(np.ascontiguousarray(values, np.int32), order, part)
+        planes.split_whole(np.ascontiguousarray(values, np.int32), part)
     return PLANES + zstandard.ZstdCompressor(level=1).compress(body.data)
 
 
@@ -160,42 +186,52 @@ def write_layer(s: Session, station: Station, kind: str, values: NDArray[Any]) -
     return revision
 
 
+_COPY_TILES = "COPY tile (station_id, level, first, count, low, high, spacing, data) FROM STDIN (FORMAT BINARY)"
 _COPY_LAYERS = "COPY layer (station_id, first, kind, revision, data) FROM STDIN (FORMAT BINARY)"
 
 
-def write_points(s: Session, station: Station, scan: Scan, report: Callable[[int, int], None] = lambda d, t: None) -> None:
-    """Put a scan's points in their final order and store them as tiles, in the caller's transaction. The station itself is
-    only described here: its row is the caller's to add, so that nothing is locked while points are written."""
-    order, tiles = arrange(scan.xyz)
-    station.points, station.has_rgb, station.has_intensity = len(scan), scan.rgb is not None, scan.intensity is not None
-    station.low, station.high = bounds(scan.xyz).astype(float).tolist()
+def write_points(s: Session, station: Station, source: Source, report: Callable[[int, int], None] = lambda d, t: None) -> None:
+    """Store a scan in its final order as tiles and layers, in the caller's transaction. The station itself is only described
+    here: its row is the caller's to add, so that nothing is locked while points are written."""
+    station.points, station.has_rgb, station.has_intensity = source.points, source.has_rgb, source.has_intensity
+    station.low, station.high = source.low.astype(float).tolist(), source.high.astype(float).tolist()
     connection: psycopg.Connection[Any] = s.connection().connection.driver_connection  # type: ignore[assignment]
-    layers: list[tuple[str, int, str, int, bytes]] = []  # compressed: a connection takes one copy at a time
-    with (
-        ThreadPoolExecutor(1) as pool,  # the scanner's grid is packed while tiles are written
-        connection.cursor() as cursor,
-        cursor.copy("COPY tile (station_id, level, first, count, low, high, spacing, data) FROM STDIN (FORMAT BINARY)") as copy,
-    ):
-        grid = None if scan.row is None or scan.column is None else pool.submit(_pack_grid, scan.row, scan.column, order)
-        copy.set_types(["varchar", "int4", "int8", "int4", "jsonb", "jsonb", "float8", "bytea"])
-        for k, (tile, packed) in enumerate(zip(tiles, _packed(tiles, _Columns(scan, order)), strict=True)):
-            copy.write_row(
-                (station.id, tile.level, tile.first, tile.count, Jsonb(packed.low), Jsonb(packed.high), tile.spacing, packed.body)
-            )
-            layers += [(station.id, tile.first, kind, 0, body) for kind, body in packed.layers.items()]
-            report(k + 1, len(tiles))
-    with connection.cursor() as cursor, cursor.copy(_COPY_LAYERS) as copy:
-        copy.set_types(["varchar", "int8", "varchar", "int4", "bytea"])
-        for row in layers:
-            copy.write_row(row)
-    if grid is not None:
-        s.add(GridRow(station_id=station.id, data=grid.result()))
+    packed, done = _packed(source), 0
+    while batch := list(islice(packed, BATCH)):  # a connection takes one copy at a time: tiles and layers by turns
+        with connection.cursor() as cursor:
+            with cursor.copy(_COPY_TILES) as copy:
+                copy.set_types(["varchar", "int4", "int8", "int4", "jsonb", "jsonb", "float8", "bytea"])
+                for t, p in batch:
+                    copy.write_row((station.id, t.level, t.first, t.count, Jsonb(p.low), Jsonb(p.high), t.spacing, p.body))
+            with cursor.copy(_COPY_LAYERS) as copy:
+                copy.set_types(["varchar", "int8", "varchar", "int4", "bytea"])
+                for t, p in batch:
+                    for kind, body in p.layers.items():
+                        copy.write_row((station.id, t.first, kind, 0, body))
+        done += len(batch)
+        report(done, len(source.tiles))
 
 
 def tiles_of(s: Session, station_ids: list[str]) -> list[Any]:
     """Tile rows without their bytes, coarse first."""
     q = select(TileRow.id, TileRow.station_id, TileRow.level, TileRow.first, TileRow.count, TileRow.low, TileRow.high, TileRow.spacing)
     return list(s.execute(q.where(TileRow.station_id.in_(station_ids)).order_by(TileRow.level, TileRow.first)))
+
+
+def tree_of(s: Session, station_id: str) -> Tree:
+    """The tree of a station's tiles, in the order of their points."""
+    q = select(TileRow.level, TileRow.count, TileRow.low, TileRow.high, TileRow.spacing)
+    rows = s.execute(q.where(TileRow.station_id == station_id).order_by(TileRow.first)).tuples().all()
+    levels, counts, low, high, spacing = zip(*rows, strict=True) if rows else ((), (), (), (), ())
+    coarsest = float(spacing[0]) * (1 << int(levels[0])) if rows else 0.0
+    lowest, highest = (np.array(e, np.float32).reshape(-1, 3) for e in (low, high))
+    return tree(np.array(levels, np.uint8), np.array(counts, np.uint32), lowest, highest, coarsest)
+
+
+def roots_of(s: Session, station_ids: list[str]) -> dict[str, tuple[int, float]]:
+    """(points, spacing in metres) of the first tile of each station: what can be drawn before its tree is known."""
+    q = select(TileRow.station_id, TileRow.count, TileRow.spacing).where(TileRow.station_id.in_(station_ids), TileRow.first == 0)
+    return {station: (count, spacing) for station, count, spacing in s.execute(q)}
 
 
 def revisions_of(s: Session, station_ids: list[str]) -> dict[str, int]:
@@ -216,35 +252,62 @@ def tile_of(s: Session, project_id: str, station_id: str, first: int) -> tuple[A
     return None if row is None else tuple(row)
 
 
-def first_tiles(s: Session, project_id: str, most: int = 1) -> list[tuple[str, int]]:
-    """The coarsest tiles, as (station, first), of the station that is shown first: the first of the largest part."""
-    q = select(TileRow.station_id, TileRow.first).join(Station, Station.id == TileRow.station_id).where(Station.project_id == project_id)
+def layer_of(s: Session, project_id: str, station_id: str, first: int, kind: str) -> bytes | None:
+    """An attribute of a tile's points as it was written; None when the project has no such tile, or it has no such layer."""
+    q = select(LayerRow.data, TileRow.count).join(TileRow, and_(TileRow.station_id == LayerRow.station_id, TileRow.first == LayerRow.first))
+    q = q.join(Station, Station.id == LayerRow.station_id).where(Station.project_id == project_id, LayerRow.station_id == station_id)
+    row = s.execute(q.where(LayerRow.first == first, LayerRow.kind == kind)).first()
+    return None if row is None else _inflated(row[0], LAYERS[kind] * row[1])
+
+
+def first_stations(s: Session, project_id: str, most: int = 1) -> list[str]:
+    """The stations that are shown first: the first of the largest part."""
     tied = select(Station.part_id, func.count().label("n")).where(Station.project_id == project_id, ~Station.deleted)
     size = tied.group_by(Station.part_id).subquery()
-    q = q.outerjoin(size, size.c.part_id == Station.part_id)
-    order = (func.coalesce(size.c.n, 0).desc(), Station.place, Station.name, TileRow.level, TileRow.first)
-    return [(station, first) for station, first in s.execute(q.order_by(*order).limit(most))]
+    q = select(Station.id).outerjoin(size, size.c.part_id == Station.part_id)
+    q = q.where(Station.project_id == project_id, ~Station.deleted, Station.points > 0)
+    return list(s.scalars(q.order_by(func.coalesce(size.c.n, 0).desc(), Station.place, Station.name).limit(most)))
 
 
-_WITH_LAYERS = """SELECT t.first, t.count, t.data, i.data, c.data FROM tile t
-    LEFT JOIN layer i ON i.station_id = t.station_id AND i.first = t.first AND i.kind = 'intensity'
-    LEFT JOIN layer c ON c.station_id = t.station_id AND c.first = t.first AND c.kind = 'colour'"""
+Kinds = tuple[str, ...]
+BOTH: Kinds = ("intensity", "colour")
 
 
-def read_tiles(ids: list[int] | None = None, station_id: str | None = None, most_level: int = 99) -> Iterator[TilePoints]:
-    """Tiles by id, or all of a station, in order, through a binary cursor. Damaged when one that was asked for is missing."""
+def _select(kinds: Kinds) -> str:
+    """Tiles with these layers beside their geometry."""
+    columns = "".join(f", l{k}.data" for k in range(len(kinds)))
+    joins = (
+        f" LEFT JOIN layer l{k} ON (l{k}.station_id, l{k}.first, l{k}.kind) = (t.station_id, t.first, '{kind}')"
+        for k, kind in enumerate(kinds)
+    )
+    return f"SELECT t.first, t.count, t.data{columns} FROM tile t{''.join(joins)}"
+
+
+Row = tuple[int, int, bytes, dict[str, bytes]]  # first, count, geometry, layers
+
+
+def _rows(kinds: Kinds, ids: list[int] | None, station_id: str | None, most_level: int) -> Iterator[Row]:
+    chosen = _select(kinds)
     with psycopg.connect(settings().database) as c, c.cursor(binary=True) as cursor:
+        asked = [(f"{chosen} WHERE t.station_id = %s AND t.level <= %s ORDER BY t.first", (station_id, most_level), None)]
         if ids is not None:
-            for k in range(0, len(ids), 32):
-                cursor.execute(f"{_WITH_LAYERS} WHERE t.id = ANY(%s) ORDER BY t.first", (ids[k : k + 32],))
-                if cursor.rowcount != len(set(ids[k : k + 32])):
-                    raise Damaged("points of a station are missing in the store", subject="tiles", remedy=_REMEDY)
-                for row in cursor:
-                    yield unpack(*row)
-        else:
-            cursor.execute(f"{_WITH_LAYERS} WHERE t.station_id = %s AND t.level <= %s ORDER BY t.first", (station_id, most_level))
-            for row in cursor:
-                yield unpack(*row)
+            some = [ids[k : k + 32] for k in range(0, len(ids), 32)]
+            asked = [(f"{chosen} WHERE t.id = ANY(%s) ORDER BY t.first", (own,), len(set(own))) for own in some]  # type: ignore[misc]
+        for query, values, count in asked:
+            cursor.execute(query, values)
+            if count is not None and cursor.rowcount != count:
+                raise Damaged("points of a station are missing in the store", subject="tiles", remedy=_REMEDY)
+            for first, n, data, *layers in cursor:
+                yield first, n, data, {kind: body for kind, body in zip(kinds, layers, strict=True) if body is not None}
+
+
+def read_tiles(
+    ids: list[int] | None = None, station_id: str | None = None, most_level: int = 99, kinds: Kinds = BOTH
+) -> Iterator[TilePoints]:
+    """Tiles by id, or all of a station, in order, through a binary cursor; with the layers asked for, and zeros in place of the
+    others. Damaged when one that was asked for is missing."""
+    for first, count, data, layers in _rows(kinds, ids, station_id, most_level):
+        yield unpack(first, count, data, layers.get("intensity"), layers.get("colour"))
 
 
 _REMEDY = "restore the database from a copy, or bring the scan's file in again"
@@ -252,21 +315,26 @@ _REMEDY = "restore the database from a copy, or bring the scan's file in again"
 
 def read_station(s: Session, station: Station, with_grid: bool = True) -> Scan:
     """All points of a station in their final order. Damaged unless its tiles cover exactly its points."""
-    n, end = station.points, 0
+    n, end, ungridded = station.points, 0, 0
     xyz, intensity, rgb = np.empty((n, 3), np.float32), np.empty(n, np.float32), np.empty((n, 3), np.uint8)
-    for t in read_tiles(station_id=station.id):
-        if t.first != end or t.first + len(t.xyz) > n:
+    row, column = (np.empty(n if with_grid else 0, np.int32) for _ in range(2))
+    for first, count, data, layers in _rows((*BOTH, "grid") if with_grid else BOTH, None, station.id, 99):
+        if first != end or first + count > n:
             break
-        end = t.first + len(t.xyz)
-        xyz[t.first : end], rgb[t.first : end] = t.xyz, t.rgb
-        intensity[t.first : end] = t.intensity / np.float32(65535)
+        t, end = unpack(first, count, data, layers.get("intensity"), layers.get("colour")), first + count
+        xyz[first:end], rgb[first:end] = t.xyz, t.rgb
+        intensity[first:end] = t.intensity / np.float32(65535)
+        if with_grid and "grid" in layers:
+            row[first:end], column[first:end] = _unpack_grid(layers["grid"], count)
+        else:
+            ungridded += 1
     else:
         if end == n:
-            row = column = None
-            grid = s.get(GridRow, station.id) if with_grid else None
-            if grid is not None:
-                row, column = _unpack_grid(grid.data, n)
-            return Scan(xyz, intensity if station.has_intensity else None, rgb if station.has_rgb else None, row, column)
+            grid: tuple[NDArray[np.int32], NDArray[np.int32]] | tuple[None, None] = (row, column)
+            if ungridded:  # no tile has one, or all are of an earlier version, which kept it whole
+                whole = s.get(GridRow, station.id) if with_grid else None
+                grid = (None, None) if whole is None else _unpack_grid(whole.data, n)
+            return Scan(xyz, intensity if station.has_intensity else None, rgb if station.has_rgb else None, *grid)
     raise Damaged(f"{station.name}: {end:,} of {n:,} points are in the store", subject=station.name, remedy=_REMEDY)
 
 
@@ -314,16 +382,19 @@ __all__ = [
     "Tile",
     "TilePoints",
     "deleted_mask",
-    "first_tiles",
+    "first_stations",
     "for_browser",
+    "layer_of",
     "marks_of",
     "mask_of",
     "pack_indices",
     "read_station",
     "read_tiles",
     "revisions_of",
+    "roots_of",
     "tiles_of",
     "touched_by",
+    "tree_of",
     "unpack",
     "unpack_indices",
     "write_layer",

@@ -15,6 +15,8 @@ export type Section = Schemas["SectionOut"];
 export type Trace = Schemas["TraceOut"];
 export type Body = Schemas["BodyOut"];
 export type Box = Schemas["BoxOut"];
+export type Note = Schemas["NoteOut"];
+export type SavedView = Schemas["ViewOut"];
 export type Status = Link["status"];
 
 /** What the server said was wrong: a sentence and what to do. */

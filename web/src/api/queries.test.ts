@@ -42,13 +42,14 @@ describe("events", () => {
         "p/deliveries",
       ]),
     );
-    expect(keys).not.toContain("p/tiles");
   });
-  test("of stations ask for tiles too", () => expect(change("stations")).toContain("p/tiles"));
+  test("of stations ask for slabs too", () => expect(change("stations")).toContain("p/slab"));
   test("that are not known ask for the whole project", () => expect(change("something new")).toEqual(["p"]));
-  test("that were missed before a connection stands are made up for, at every connection", async () => {
+  test("that were missed before a connection stands are made up for, and what could not be read is read again", async () => {
     vi.useFakeTimers();
     cache.setQueryData(["p", "network"], "as it was a while ago");
+    const gone = () => Promise.reject(new Error("gone"));
+    await cache.fetchQuery({ queryKey: ["p", "files"], queryFn: gone, retry: false }).catch(() => undefined);
     const stop = listen("p");
     vi.advanceTimersByTime(10);
     Source.last.say("hello");
@@ -59,7 +60,10 @@ describe("events", () => {
         .getQueryCache()
         .findAll({ predicate: stale })
         .map((q) => q.queryKey),
-    ).toEqual([["p", "network"]]);
+    ).toEqual([
+      ["p", "network"],
+      ["p", "files"],
+    ]);
     Source.last.say("error");
     expect(useLine.getState().open).toBe(false);
     vi.advanceTimersByTime(600);

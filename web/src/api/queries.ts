@@ -59,13 +59,23 @@ export const useStations = (id: string) =>
     queryKey: [id, "stations"],
     queryFn: () => sent(http.GET("/api/projects/{project_id}/stations", path(id))),
   });
-export const useTiles = (id: string) =>
-  useQuery({ queryKey: [id, "tiles"], queryFn: () => sent(http.GET("/api/projects/{project_id}/tiles", path(id))) });
 export const useNetwork = (id: string) =>
   useQuery({
     queryKey: [id, "network"],
     queryFn: () => sent(http.GET("/api/projects/{project_id}/network", path(id))),
   });
+export const useLink = (id: string, link: string) =>
+  useQuery({
+    queryKey: [id, "network", link],
+    queryFn: () =>
+      sent(
+        http.GET("/api/projects/{project_id}/links/{link_id}", { params: { path: { project_id: id, link_id: link } } }),
+      ),
+  });
+export const useNotes = (id: string) =>
+  useQuery({ queryKey: [id, "notes"], queryFn: () => sent(http.GET("/api/projects/{project_id}/notes", path(id))) });
+export const useViews = (id: string) =>
+  useQuery({ queryKey: [id, "views"], queryFn: () => sent(http.GET("/api/projects/{project_id}/views", path(id))) });
 export const useBodies = (id: string) =>
   useQuery({ queryKey: [id, "bodies"], queryFn: () => sent(http.GET("/api/projects/{project_id}/bodies", path(id))) });
 export const useSightings = (id: string) =>
@@ -146,15 +156,17 @@ const FOLLOWS: Record<string, string[]> = {
   job: ["jobs"],
   jobs: ["jobs", "stations", "originals", "project"],
   originals: ["originals", "project"],
-  stations: ["stations", "tiles", "network", "bodies", "sightings", "control", "sections", "slab", ...CHANGED],
-  network: ["network", "bodies", "stations", "sightings", "control", "sections", "slab", ...CHANGED],
-  control: ["control", ...CHANGED],
+  stations: ["stations", "network", "bodies", "sightings", "control", "sections", "slab", "notes", "views", ...CHANGED],
+  network: ["network", "bodies", "stations", "sightings", "control", "sections", "slab", "notes", "views", ...CHANGED],
+  control: ["control", "notes", ...CHANGED],
   edits: ["edits", "boxes", "stations", "slab", ...CHANGED],
   sections: ["sections", ...CHANGED],
+  notes: ["notes", ...CHANGED],
+  views: ["views", ...CHANGED],
   deliveries: ["deliveries", "jobs", "project"],
 };
 /** Points: large, and they change only with the topics that name them. */
-const HEAVY = ["tiles", "slab"];
+const HEAVY = ["slab"];
 
 /** Whether the server's events reach this page: what is shown is of now only while they do. */
 export const useLine = create<{ open: boolean; since: number }>(() => ({ open: true, since: 0 }));
@@ -215,7 +227,8 @@ function afresh(project: string, now: number) {
   const flying = cache.getQueryCache().findAll({ ...own, fetchStatus: "fetching" });
   void cache.invalidateQueries({
     ...own,
-    predicate: (q) => q.state.dataUpdatedAt > 0 && q.state.dataUpdatedAt < now && !flying.includes(q),
+    predicate: (q) =>
+      !flying.includes(q) && (q.state.status === "error" || (q.state.dataUpdatedAt > 0 && q.state.dataUpdatedAt < now)), // what failed, too
   });
   if (flying.length)
     setTimeout(

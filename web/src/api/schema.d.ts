@@ -550,7 +550,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Get Link */
+        get: operations["get_link"];
         put?: never;
         post?: never;
         delete?: never;
@@ -575,6 +576,58 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Notes */
+        get: operations["list_notes"];
+        put?: never;
+        /** Make Note */
+        post: operations["make_note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/notes.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Notes Table */
+        get: operations["get_notes_table"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/notes/{note_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change Note */
+        patch: operations["change_note"];
         trace?: never;
     };
     "/api/projects/{project_id}/originals": {
@@ -642,6 +695,26 @@ export interface paths {
         put?: never;
         /** Restore Original */
         post: operations["restore_original"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plane": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Fit Plane
+         * @description The plane of the surface round a pick; nothing is kept.
+         */
+        post: operations["fit_plane"];
         delete?: never;
         options?: never;
         head?: never;
@@ -877,6 +950,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/stations/{station_id}/tiles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Tiles
+         * @description The tree of a station's tiles, for good: see `core/scan/hierarchy.py` for its bytes. Sent compressed (gzip).
+         */
+        get: operations["list_tiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/stations/{station_id}/tiles/{first}": {
         parameters: {
             query?: never;
@@ -890,6 +983,27 @@ export interface paths {
          *     by its station, its first point and the revision of its layers: nothing else is ever found at its address.
          */
         get: operations["get_tile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/stations/{station_id}/tiles/{first}/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Layer
+         * @description One attribute of a tile's points, as it was written: intensity uint16, colour three uint8, class uint8, normal three
+         *     int8 (127 = 1, station frame).
+         */
+        get: operations["get_layer"];
         put?: never;
         post?: never;
         delete?: never;
@@ -986,26 +1100,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/tiles": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Tiles
-         * @description All tiles of the project's stations without their points, coarse first.
-         */
-        get: operations["list_tiles"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/projects/{project_id}/traces/{trace_id}": {
         parameters: {
             query?: never;
@@ -1080,6 +1174,41 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Views */
+        get: operations["list_views"];
+        put?: never;
+        /** Keep View */
+        post: operations["keep_view"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/views/{view_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change View */
+        patch: operations["change_view"];
         trace?: never;
     };
 }
@@ -1220,6 +1349,16 @@ export interface components {
              * @enum {string}
              */
             unit: "m" | "mm" | "ft" | "us_ft";
+        };
+        /**
+         * Cameras
+         * @description Metres in the part, radians; wide: degrees.
+         */
+        Cameras: {
+            panorama?: components["schemas"]["RoundCamera"] | null;
+            plan?: components["schemas"]["FlatCamera"] | null;
+            slice?: components["schemas"]["FlatCamera"] | null;
+            space?: components["schemas"]["SpaceCamera"] | null;
         };
         /** ControlOut */
         ControlOut: {
@@ -1446,6 +1585,13 @@ export interface components {
             /** Subject */
             subject: string;
         };
+        /** FlatCamera */
+        FlatCamera: {
+            /** Middle */
+            middle: number[];
+            /** Scale */
+            scale: number;
+        };
         /**
          * Frame
          * @description Coordinates of a part. old: why they are out of date, or "".
@@ -1620,7 +1766,10 @@ export interface components {
             /** Reason */
             reason: string;
         };
-        /** LinkOut */
+        /**
+         * LinkOut
+         * @description A link as lists and strings need it; its sentence and its histogram come with the link itself.
+         */
         LinkOut: {
             /** A */
             a: string;
@@ -1632,8 +1781,6 @@ export interface components {
             fit_p90_mm: number;
             /** Fit Rms Mm */
             fit_rms_mm: number;
-            /** Histogram */
-            histogram: number[];
             /** Id */
             id: string;
             /** Kind */
@@ -1654,8 +1801,6 @@ export interface components {
             residual_mm: number | null;
             /** See Through */
             see_through: number;
-            /** Sentence */
-            sentence: string;
             /**
              * Status
              * @enum {string}
@@ -1665,8 +1810,6 @@ export interface components {
             used: boolean;
             /** Version */
             version: number;
-            /** Weak Direction */
-            weak_direction: number[];
             /** Weak Sigma Mm */
             weak_sigma_mm: number;
         };
@@ -1720,6 +1863,73 @@ export interface components {
             name: string;
             /** Stations */
             stations: string[];
+        };
+        /**
+         * NoteIn
+         * @description points: metres in the part's coordinates. Of a plane the first is where it is fitted, the second what is measured.
+         */
+        NoteIn: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "point" | "distance" | "polyline" | "angle" | "area" | "plane";
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Part */
+            part?: string | null;
+            /** Points */
+            points: number[][];
+            /**
+             * Remark
+             * @default
+             */
+            remark: string;
+        };
+        /**
+         * NoteOut
+         * @description points: in the part; at: in the coordinates named, where E, N, H; figures by name: metres, square metres, degrees.
+         */
+        NoteOut: {
+            /** At */
+            at: number[][];
+            /** Figures */
+            figures: {
+                [key: string]: number;
+            };
+            /** Frame */
+            frame: string;
+            /** Id */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Part */
+            part: string | null;
+            /** Points */
+            points: number[][];
+            /** Remark */
+            remark: string;
+            /** Version */
+            version: number;
+        };
+        /** NotePatch */
+        NotePatch: {
+            /** Deleted */
+            deleted?: true | null;
+            /** Name */
+            name?: string | null;
+            /** Remark */
+            remark?: string | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
         };
         /** OriginalOut */
         OriginalOut: {
@@ -1791,6 +2001,27 @@ export interface components {
         Placed: {
             /** Part */
             part?: string | null;
+        };
+        /** PlaneIn */
+        PlaneIn: {
+            /** At */
+            at: number[];
+            /** Part */
+            part?: string | null;
+        };
+        /**
+         * PlaneOut
+         * @description normal . p + offset = 0 in the part; rms of the points it was fitted to, metres.
+         */
+        PlaneOut: {
+            /** Normal */
+            normal: number[];
+            /** Offset */
+            offset: number;
+            /** Points */
+            points: number;
+            /** Rms */
+            rms: number;
         };
         /**
          * Problem
@@ -1919,6 +2150,25 @@ export interface components {
              */
             version: number;
         };
+        /**
+         * Root
+         * @description The first tile of a station: its points, and their spacing in metres.
+         */
+        Root: {
+            /** Count */
+            count: number;
+            /** Spacing */
+            spacing: number;
+        };
+        /** RoundCamera */
+        RoundCamera: {
+            /** Pitch */
+            pitch: number;
+            /** Wide */
+            wide: number;
+            /** Yaw */
+            yaw: number;
+        };
         /** Said */
         Said: {
             /** Message */
@@ -1997,6 +2247,55 @@ export interface components {
             /** Version */
             version: number;
         };
+        /** ShownSlab */
+        ShownSlab: {
+            /** Azimuth */
+            azimuth: number;
+            /** Cutlid */
+            cutLid: boolean;
+            /** Cutplan */
+            cutPlan: boolean;
+            /** Height */
+            height: number;
+            /** Lid */
+            lid: number;
+            /** Origin */
+            origin: number[];
+            /** Plandepth */
+            planDepth: number;
+            /** Slicedepth */
+            sliceDepth: number;
+        };
+        /**
+         * Shows
+         * @description What a bench shows; what is not given stays as it is when the view is shown.
+         */
+        Shows: {
+            cameras?: components["schemas"]["Cameras"] | null;
+            /** Colourby */
+            colourBy?: ("station" | "intensity" | "height" | "colour" | "range") | null;
+            /** Eyes */
+            eyes?: {
+                [key: string]: boolean;
+            } | null;
+            /** Ground */
+            ground?: ("ink" | "mid" | "paper") | null;
+            /** Panes */
+            panes?: ("space" | "plan" | "slice" | "panorama" | "panorama2")[] | null;
+            /** Parallel */
+            parallel?: boolean | null;
+            /** Part */
+            part?: string | null;
+            slab?: components["schemas"]["ShownSlab"] | null;
+            /** Spans */
+            spans?: {
+                [key: string]: number[];
+            } | null;
+            /** Stand */
+            stand?: string | null;
+            /** Stand2 */
+            stand2?: string | null;
+        };
         /** SightingOut */
         SightingOut: {
             /** Id */
@@ -2041,6 +2340,17 @@ export interface components {
              * @description of the row as whoever asks has it before them
              */
             version: number;
+        };
+        /** SpaceCamera */
+        SpaceCamera: {
+            /** Distance */
+            distance: number;
+            /** Middle */
+            middle: number[];
+            /** Pitch */
+            pitch: number;
+            /** Yaw */
+            yaw: number;
         };
         /** SpheresIn */
         SpheresIn: {
@@ -2119,6 +2429,7 @@ export interface components {
             report: {
                 [key: string]: unknown;
             };
+            root: components["schemas"]["Root"];
             /** Sigma Position Mm */
             sigma_position_mm: number[] | null;
             /**
@@ -2175,23 +2486,6 @@ export interface components {
             spread_mm: number;
             /** Version */
             version: number;
-        };
-        /** TileOut */
-        TileOut: {
-            /** Count */
-            count: number;
-            /** First */
-            first: number;
-            /** High */
-            high: number[];
-            /** Level */
-            level: number;
-            /** Low */
-            low: number[];
-            /** Spacing */
-            spacing: number;
-            /** Station */
-            station: string;
         };
         /** TraceIn */
         TraceIn: {
@@ -2300,6 +2594,96 @@ export interface components {
              * @description of the row as whoever asks has it before them
              */
             version: number;
+        };
+        /** ViewIn */
+        ViewIn: {
+            /** Name */
+            name: string;
+            /** Part */
+            part?: string | null;
+            shows: components["schemas"]["Shows"];
+        };
+        /**
+         * ViewOut
+         * @description T_part_base: from the coordinates that the view was kept in to those of its part now.
+         */
+        ViewOut: {
+            /** T Part Base */
+            T_part_base: number[];
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Part */
+            part: string | null;
+            shows: components["schemas"]["Shows"];
+            /** Version */
+            version: number;
+        };
+        /** ViewPatch */
+        ViewPatch: {
+            /** Deleted */
+            deleted?: true | null;
+            /** Name */
+            name?: string | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+        };
+        /**
+         * WholeLinkOut
+         * @description histogram: counts of surface distances in bins of 0.5 mm; weak_direction: unit vector in a's frame.
+         */
+        WholeLinkOut: {
+            /** A */
+            a: string;
+            /** B */
+            b: string;
+            /** Fit Median Mm */
+            fit_median_mm: number;
+            /** Fit P90 Mm */
+            fit_p90_mm: number;
+            /** Fit Rms Mm */
+            fit_rms_mm: number;
+            /** Histogram */
+            histogram: number[];
+            /** Id */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Name A */
+            name_a: string;
+            /** Name B */
+            name_b: string;
+            /** Overlap */
+            overlap: number;
+            /** Reasons */
+            reasons: components["schemas"]["FindingOut"][];
+            /** Redundancy */
+            redundancy: number | null;
+            /** Residual Mdeg */
+            residual_mdeg: number | null;
+            /** Residual Mm */
+            residual_mm: number | null;
+            /** See Through */
+            see_through: number;
+            /** Sentence */
+            sentence: string;
+            /**
+             * Status
+             * @enum {string}
+             */
+            status: "taut" | "slack" | "parted" | "loose";
+            /** Used */
+            used: boolean;
+            /** Version */
+            version: number;
+            /** Weak Direction */
+            weak_direction: number[];
+            /** Weak Sigma Mm */
+            weak_sigma_mm: number;
         };
     };
     responses: never;
@@ -5290,6 +5674,83 @@ export interface operations {
             };
         };
     };
+    get_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                link_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeLinkOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     switch_link: {
         parameters: {
             query?: never;
@@ -5389,6 +5850,317 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NetworkOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_notes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoteOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoteIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_notes_table: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                note_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NotePatch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
                 };
             };
             /** @description not readable */
@@ -5700,6 +6472,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fit_plane: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaneIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaneOut"];
                 };
             };
             /** @description not readable */
@@ -6859,6 +7711,83 @@ export interface operations {
             };
         };
     };
+    list_tiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                station_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_tile: {
         parameters: {
             query?: {
@@ -6870,6 +7799,88 @@ export interface operations {
                 project_id: string;
                 station_id: string;
                 first: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_layer: {
+        parameters: {
+            query?: {
+                /** @description of the layers, as the station tells it; part of the address */
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+                station_id: string;
+                first: number;
+                kind: "intensity" | "colour" | "class" | "normal";
             };
             cookie?: never;
         };
@@ -7329,82 +8340,6 @@ export interface operations {
             };
         };
     };
-    list_tiles: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TileOut"][];
-                };
-            };
-            /** @description not readable */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description no such thing */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description changed meanwhile */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description holds too much */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description cannot be used as it is */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description busy; ask again after a moment */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     change_trace: {
         parameters: {
             query?: never;
@@ -7749,6 +8684,243 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UploadOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_views: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_view: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ViewIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_view: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                view_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ViewPatch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
                 };
             };
             /** @description not readable */

@@ -1,47 +1,13 @@
-/** The points on the graphics card: tiles fetched coarse first, drawn within a budget. */
+/**
+ * The points on the graphics card: tiles fetched coarse first, drawn within a budget, kept within another.
+ *
+ * Terms: worth: pixels between the points of a tile where it is seen largest; gap: metres between the points that are drawn where
+ * a tile lies, which is how wide they are drawn.
+ */
 import * as THREE from "three";
-import { HUES } from "./palette";
-import { nameOf, type ColourBy, type TileInfo } from "./types";
-
-const VERTEX = `
-attribute vec4 tint; attribute float mark;
-uniform int mode; uniform vec3 hue; uniform vec2 heights; uniform vec4 plane; uniform vec2 depth;
-uniform float size; uniform float perspective; uniform mat4 boxFrame; uniform vec3 boxHalf;
-varying vec3 shade;
-vec3 viridis(float t) {
-  vec3 c0 = vec3(.277,.005,.334), c1 = vec3(.105,1.404,1.384), c2 = vec3(-.330,.214,.095), c3 = vec3(-4.634,-5.799,-19.332);
-  vec3 c4 = vec3(6.228,14.179,56.690), c5 = vec3(4.776,-13.745,-65.353), c6 = vec3(-5.435,4.645,26.312);
-  return c0 + t*(c1 + t*(c2 + t*(c3 + t*(c4 + t*(c5 + t*c6)))));
-}
-void main() {
-  vec4 world = modelMatrix * vec4(position, 1.0);
-  vec4 seen = viewMatrix * world;
-  gl_Position = projectionMatrix * seen;
-  float d = dot(plane.xyz, world.xyz) + plane.w;
-  bool out_ = (mark > .5 && mark < 1.5) || d < depth.x || d > depth.y;
-  if (boxHalf.x > 0.0) { vec3 q = abs((boxFrame * world).xyz); out_ = out_ || any(greaterThan(q, boxHalf)); }
-  if (out_) gl_Position = vec4(2.0, 2.0, 2.0, 1.0);
-  gl_PointSize = perspective > .5 ? clamp(size * 14.0 / max(.5, -seen.z), 1.5, 6.0) : size;
-  if (mode == 0) shade = hue * (.45 + .75 * tint.a);
-  else if (mode == 1) shade = viridis(clamp(tint.a, 0.0, 1.0));
-  else if (mode == 2) shade = viridis(clamp((world.z - heights.x) / (heights.y - heights.x), 0.0, 1.0));
-  else shade = tint.rgb;
-  if (mark > 1.5) shade = vec3(1.0, .72, .05);
-}`;
-const FRAGMENT = `varying vec3 shade; void main() { gl_FragColor = vec4(shade, 1.0); }`;
-const MODES: ColourBy[] = ["station", "intensity", "height", "colour"];
-
-/** Uniforms all stations share; panes set them before they draw. */
-export interface Shared {
-  mode: { value: number };
-  heights: { value: THREE.Vector2 };
-  plane: { value: THREE.Vector4 };
-  depth: { value: THREE.Vector2 };
-  size: { value: number };
-  perspective: { value: number };
-  boxFrame: { value: THREE.Matrix4 };
-  boxHalf: { value: THREE.Vector3 };
-}
+import { materialOf, MODES, shared } from "./points";
+import { readTree, rootOf, type Branch } from "./tree";
+import { nameOf, type ColourBy, type StationInfo, type TileInfo } from "./types";
 
 /** What an outline of a view takes in. */
 export interface Chosen {
@@ -72,26 +38,39 @@ function insideOf(c: Chosen, pose: THREE.Matrix4) {
 }
 
 interface Loaded {
-  info: TileInfo;
+  info: Branch;
+  layers: number; // revision it was read with
   points: THREE.Points;
   xyz: Float32Array;
   used: number;
+  seen: number; // bit k: in pane k
+  gap: number;
 }
+
+/** A station as the cloud knows it. */
+interface Entry {
+  group: THREE.Group;
+  material: THREE.ShaderMaterial;
+  layers: number;
+  roots: Branch[];
+  whole: boolean; // whether its tree is here, or only its first tile
+}
+
+/** Where points come from. */
+export interface Source {
+  tile(tile: TileInfo, layers: number, signal: AbortSignal): Promise<ArrayBuffer>;
+  tree(station: string, signal: AbortSignal): Promise<ArrayBuffer>;
+}
+/** Pixels that the spacing of a tile takes, pane by pane. */
+export type Need = (centre: THREE.Vector3, radius: number, spacing: number, station: string) => number[];
+const treeOf = (station: string) => `${station}/tree`;
+const AT_ONCE = 6; // requests that fly at a time: what a browser opens to one server
+const ENOUGH = 1.1; // pixels between points, below which a tile adds nothing that is seen
 
 export class Cloud {
   readonly scene = new THREE.Scene();
-  readonly shared: Shared = {
-    mode: { value: 0 },
-    heights: { value: new THREE.Vector2(-4, 8) },
-    plane: { value: new THREE.Vector4(0, 0, 1, 0) },
-    depth: { value: new THREE.Vector2(-1e9, 1e9) },
-    size: { value: 2 },
-    perspective: { value: 1 },
-    boxFrame: { value: new THREE.Matrix4() },
-    boxHalf: { value: new THREE.Vector3(-1, -1, -1) },
-  };
-  private groups = new Map<string, { group: THREE.Group; material: THREE.ShaderMaterial }>();
-  private tiles: TileInfo[] = [];
+  readonly shared = shared();
+  private groups = new Map<string, Entry>();
   private loaded = new Map<string, Loaded>();
   private flying = new Map<string, AbortController>();
   private failed = new Map<string, { tries: number; until: number }>();
@@ -102,16 +81,21 @@ export class Cloud {
   drawn = 0;
 
   constructor(
-    private fetchTile: (tile: TileInfo, signal: AbortSignal) => Promise<ArrayBuffer>,
+    private source: Source,
     private changed: () => void,
-    public budget: number,
+    public budget: number, // points drawn at a time
+    public kept: number = 2 * budget, // points kept for when they are looked at again
   ) {}
 
-  setColour(by: ColourBy) {
+  /** span: values at the two ends of the scale. */
+  setColour(by: ColourBy, span: [number, number] = [0, 1]) {
     this.shared.mode.value = MODES.indexOf(by);
+    this.shared.span.value.set(...span);
   }
 
-  setStations(stations: { id: string; hue: number; pose: number[] | null; visible: boolean }[]) {
+  setStations(
+    stations: Pick<StationInfo, "id" | "hue" | "pose" | "visible" | "layers" | "low" | "high" | "root" | "points">[],
+  ) {
     const here = new Set(stations.map((s) => s.id));
     for (const [id, entry] of this.groups)
       if (!here.has(id)) {
@@ -123,30 +107,19 @@ export class Cloud {
     for (const s of stations) {
       let entry = this.groups.get(s.id);
       if (!entry) {
-        const material = new THREE.ShaderMaterial({
-          vertexShader: VERTEX,
-          fragmentShader: FRAGMENT,
-          uniforms: { ...this.shared, hue: { value: new THREE.Color(HUES[s.hue % 12]) } } as unknown as Record<
-            string,
-            THREE.IUniform
-          >,
-        });
+        const material = materialOf(this.shared, s.hue, s.points);
         const group = new THREE.Group();
         group.matrixAutoUpdate = false;
-        entry = { group, material };
+        entry = { group, material, layers: s.layers, roots: [rootOf(s.id, s.low, s.high, s.root)], whole: false };
         this.groups.set(s.id, entry);
         this.scene.add(group);
       }
+      entry.layers = s.layers;
       entry.group.matrix.copy(matrix(s.pose));
       entry.group.updateMatrixWorld(true);
       entry.group.visible = s.visible;
       if (!s.visible) for (const name of this.failed.keys()) if (name.startsWith(`${s.id}/`)) this.failed.delete(name);
     }
-  }
-
-  setTiles(tiles: TileInfo[]) {
-    if (this.tiles !== tiles) this.failed.clear();
-    this.tiles = tiles;
   }
 
   /** Marks of a station as the server tells them, tile by tile; shown at once on what is loaded. whole: all there are. */
@@ -187,47 +160,113 @@ export class Cloud {
   }
 
   /**
-   * Choose what to show: for each tile the size of its spacing on the screen says how much it is needed.
-   * `need(centre, radius, spacing)` gives pixels, 0 when outside every pane.
+   * Choose what to show. `need(centre, radius, spacing, station)` gives for each pane the pixels that the spacing takes there, 0
+   * when the place is outside of it.
    */
-  refine(need: (centre: THREE.Vector3, radius: number, spacing: number) => number) {
+  refine(need: Need) {
     this.clock++;
-    const wanted: { info: TileInfo; worth: number }[] = [];
-    const c = new THREE.Vector3();
-    for (const info of this.tiles) {
-      const entry = this.groups.get(info.station);
-      if (!entry?.group.visible) continue;
-      c.set(
-        (info.low[0]! + info.high[0]!) / 2,
-        (info.low[1]! + info.high[1]!) / 2,
-        (info.low[2]! + info.high[2]!) / 2,
-      ).applyMatrix4(entry.group.matrix);
-      const radius =
-        Math.hypot(info.high[0]! - info.low[0]!, info.high[1]! - info.low[1]!, info.high[2]! - info.low[2]!) / 2;
-      const pixels = need(c, radius, info.spacing);
-      const worth = info.level === 0 && pixels > 0 ? 1e6 : pixels;
-      if (worth > 1.1) wanted.push({ info, worth });
-    }
+    const wanted = this.wanted(need);
     wanted.sort((a, b) => b.worth - a.worth);
     let room = this.budget;
-    const keep = new Set<string>();
-    const now = performance.now();
-    for (const { info } of wanted) {
+    for (const l of this.loaded.values()) l.seen = 0;
+    for (const { info, entry, seen } of wanted) {
       if (room <= 0) break;
       const name = nameOf(info);
       room -= info.count;
-      keep.add(name);
       const have = this.loaded.get(name);
-      if (have) have.used = this.clock;
-      else if (!this.flying.has(name) && this.flying.size < 6 && (this.failed.get(name)?.until ?? 0) <= now)
-        void this.load(info);
+      if (have) {
+        have.used = this.clock;
+        have.seen = seen;
+        have.info = info;
+      }
+      if (have?.layers !== entry.layers) this.ask(name, (signal) => this.load(info, entry.layers, signal));
+      if (!entry.whole && info.first === 0) this.ask(treeOf(info.station), (signal) => this.grow(info.station, signal));
     }
     this.drawn = 0;
-    for (const [id, l] of this.loaded) {
-      l.points.visible = keep.has(id);
-      if (l.points.visible) this.drawn += l.info.count;
-    }
+    for (const l of this.loaded.values()) if (l.seen) this.drawn += l.info.count;
+    for (const entry of this.groups.values()) for (const root of entry.roots) this.measure(root);
     this.forget();
+  }
+
+  /** How wide apart the points are that are drawn where a tile lies: its own spacing, or that of what is drawn below it. */
+  private measure(b: Branch): number {
+    if (b.looked !== this.clock) return 0; // and nothing below it is seen
+    let below = 0;
+    for (const c of b.below) below = Math.max(below, this.measure(c));
+    const own = this.loaded.get(nameOf(b));
+    if (!own?.seen) return below;
+    own.gap = below || b.spacing;
+    return own.gap;
+  }
+
+  /** Make visible what pane k sees. */
+  show(k: number) {
+    for (const l of this.loaded.values()) l.points.visible = (l.seen & (1 << k)) !== 0;
+  }
+
+  /** Every tile that is drawn in some pane, with its points and marks. */
+  *drawnTiles(): Generator<{
+    info: Branch;
+    matrix: THREE.Matrix4;
+    xyz: Float32Array;
+    mark: Uint8Array;
+    tint: Uint8Array;
+    seen: number;
+    gap: number;
+  }> {
+    for (const l of this.loaded.values()) {
+      const entry = this.groups.get(l.info.station);
+      if (!l.seen || !entry?.group.visible) continue;
+      const mark = (l.points.geometry.getAttribute("mark") as THREE.BufferAttribute).array as Uint8Array;
+      const tint = (l.points.geometry.getAttribute("tint") as THREE.BufferAttribute).array as Uint8Array;
+      yield { info: l.info, matrix: entry.group.matrix, xyz: l.xyz, mark, tint, seen: l.seen, gap: l.gap };
+    }
+  }
+
+  /** The tiles that are seen, with the pixels between their points; below one that is not seen nobody looks. */
+  private wanted(need: Need) {
+    const found: { info: Branch; entry: Entry; worth: number; seen: number }[] = [];
+    const [low, high] = [new THREE.Vector3(), new THREE.Vector3()];
+    for (const entry of this.groups.values()) {
+      if (!entry.group.visible) continue;
+      const left = [...entry.roots];
+      for (let info = left.pop(); info; info = left.pop()) {
+        if (info.count === 0) continue;
+        low.fromArray(info.low);
+        high.fromArray(info.high);
+        const radius = low.distanceTo(high) / 2;
+        const centre = low.add(high).multiplyScalar(0.5).applyMatrix4(entry.group.matrix);
+        let [worth, seen] = [0, 0];
+        need(centre, radius, info.spacing, info.station).forEach((pixels, k) => {
+          if (pixels > (info.level === 0 ? 0 : ENOUGH)) seen |= 1 << k;
+          worth = Math.max(worth, info.level === 0 && pixels > 0 ? 1e6 : pixels);
+        });
+        if (!seen) continue;
+        info.looked = this.clock;
+        found.push({ info, entry, worth, seen });
+        for (const b of info.below) left.push(b);
+      }
+    }
+    return found;
+  }
+
+  /** The ends of the scale for a colour, from the points in view: 2 % are beyond each of the outer ones. Heights are of the part. */
+  spanOf(by: ColourBy, shown: (x: number, y: number, z: number) => boolean = () => true): [number, number] {
+    if (by !== "height" && by !== "range" && by !== "intensity") return [0, 1];
+    const values: number[] = [];
+    for (const { xyz, matrix, info, tint } of this.drawnTiles()) {
+      const e = matrix.elements;
+      for (let i = 0; i < 3 * info.count; i += 3 * 101) {
+        const [x, y, z] = [xyz[i]!, xyz[i + 1]!, xyz[i + 2]!];
+        const height = e[2] * x + e[6] * y + e[10] * z + e[14];
+        if (shown(e[0] * x + e[4] * y + e[8] * z + e[12], e[1] * x + e[5] * y + e[9] * z + e[13], height))
+          values.push(by === "range" ? Math.hypot(x, y, z) : by === "height" ? height : tint[(4 * i) / 3 + 3]! / 255);
+      }
+    }
+    if (values.length < 2) return [0, 1];
+    values.sort((a, b) => a - b);
+    const at = (share: number) => values[Math.round(share * (values.length - 1))]!;
+    return [at(0.02), at(0.98)];
   }
 
   get busy() {
@@ -245,57 +284,69 @@ export class Cloud {
     this.changed();
   }
 
-  private async load(info: TileInfo) {
+  /** Fetch something once at a time, and again after ever longer pauses when it fails. */
+  private ask(name: string, fetch: (signal: AbortSignal) => Promise<void>) {
+    const pausing = (this.failed.get(name)?.until ?? 0) > performance.now();
+    if (this.flying.has(name) || this.flying.size >= AT_ONCE || pausing) return;
     const control = new AbortController();
-    const name = nameOf(info);
     this.flying.set(name, control);
-    try {
-      const body = await this.fetchTile(info, control.signal);
-      const entry = this.groups.get(info.station);
-      if (this.stopped || !entry) return;
-      const xyz = new Float32Array(body, 0, info.count * 3);
-      const geometry = new THREE.BufferGeometry();
-      geometry.setAttribute("position", new THREE.BufferAttribute(xyz, 3));
-      geometry.setAttribute(
-        "tint",
-        new THREE.BufferAttribute(new Uint8Array(body, info.count * 12, info.count * 4), 4, true),
-      );
-      geometry.setAttribute("mark", new THREE.BufferAttribute(new Uint8Array(info.count), 1));
-      geometry.boundingSphere = new THREE.Sphere(
-        new THREE.Vector3(
-          (info.low[0]! + info.high[0]!) / 2,
-          (info.low[1]! + info.high[1]!) / 2,
-          (info.low[2]! + info.high[2]!) / 2,
-        ),
-        Math.hypot(info.high[0]! - info.low[0]!, info.high[1]! - info.low[1]!, info.high[2]! - info.low[2]!) / 2,
-      );
-      const points = new THREE.Points(geometry, entry.material);
-      points.matrixAutoUpdate = false;
-      entry.group.add(points);
-      points.updateMatrixWorld(true);
-      const l = { info, points, xyz, used: this.clock };
-      this.loaded.set(name, l);
-      this.failed.delete(name);
-      if (this.marks.has(name) || this.chosen) this.mark(l);
-    } catch {
-      const tries = (this.failed.get(name)?.tries ?? 0) + 1;
-      const pause = Math.min(30_000, 500 * 2 ** tries);
-      this.failed.set(name, { tries, until: performance.now() + pause });
-      if (!this.stopped) setTimeout(() => !this.stopped && this.changed(), pause + 10);
-    } finally {
-      this.flying.delete(name);
-      if (!this.stopped) this.changed();
-    }
+    fetch(control.signal)
+      .then(() => this.failed.delete(name))
+      .catch(() => {
+        const tries = (this.failed.get(name)?.tries ?? 0) + 1;
+        const pause = Math.min(30_000, 500 * 2 ** tries);
+        this.failed.set(name, { tries, until: performance.now() + pause });
+        if (!this.stopped) setTimeout(() => !this.stopped && this.changed(), pause + 10);
+      })
+      .finally(() => {
+        this.flying.delete(name);
+        if (!this.stopped) this.changed();
+      });
   }
 
-  /** Let go of what was not needed for longest, beyond one and a half budgets. */
+  private async grow(station: string, signal: AbortSignal) {
+    const roots = readTree(station, await this.source.tree(station, signal));
+    const entry = this.groups.get(station);
+    if (entry) Object.assign(entry, { roots, whole: true });
+  }
+
+  private async load(info: Branch, layers: number, signal: AbortSignal) {
+    const body = await this.source.tile(info, layers, signal);
+    const entry = this.groups.get(info.station);
+    if (this.stopped || !entry) return;
+    const xyz = new Float32Array(body, 0, info.count * 3);
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute("position", new THREE.BufferAttribute(xyz, 3));
+    geometry.setAttribute(
+      "tint",
+      new THREE.BufferAttribute(new Uint8Array(body, info.count * 12, info.count * 4), 4, true),
+    );
+    geometry.setAttribute("mark", new THREE.BufferAttribute(new Uint8Array(info.count), 1));
+    const [low, high] = [new THREE.Vector3().fromArray(info.low), new THREE.Vector3().fromArray(info.high)];
+    geometry.boundingSphere = new THREE.Box3(low, high).getBoundingSphere(new THREE.Sphere());
+    const points = new THREE.Points(geometry, entry.material);
+    points.matrixAutoUpdate = false;
+    const name = nameOf(info);
+    this.drop(name); // the same points with layers of before
+    entry.group.add(points);
+    points.updateMatrixWorld(true);
+    const l: Loaded = { info, layers, points, xyz, used: this.clock, seen: 0, gap: info.spacing };
+    points.onBeforeRender = () => {
+      entry.material.uniforms["spacing"]!.value = l.gap;
+      entry.material.uniformsNeedUpdate = true;
+    };
+    this.loaded.set(name, l);
+    if (this.marks.has(name) || this.chosen) this.mark(l);
+  }
+
+  /** Let go of what was not needed for longest, beyond the points that are kept. */
   private forget() {
     let total = 0;
     for (const l of this.loaded.values()) total += l.info.count;
-    if (total < this.budget * 1.5) return;
-    const old = [...this.loaded.values()].filter((l) => l.info.level > 0).sort((a, b) => a.used - b.used);
+    if (total <= this.kept) return;
+    const old = [...this.loaded.values()].filter((l) => l.used < this.clock).sort((a, b) => a.used - b.used);
     for (const l of old) {
-      if (total < this.budget * 1.5 || l.used === this.clock) break;
+      if (total <= this.kept) break;
       total -= l.info.count;
       this.drop(nameOf(l.info));
     }
@@ -307,31 +358,6 @@ export class Cloud {
     l.points.removeFromParent();
     l.points.geometry.dispose();
     this.loaded.delete(id);
-  }
-
-  /** All drawn points in project coordinates, tile by tile, that pass `inside`. */
-  nearest(test: (x: number, y: number, z: number) => number): THREE.Vector3 | null {
-    let best = Infinity;
-    const found = new THREE.Vector3();
-    for (const l of this.loaded.values()) {
-      const entry = this.groups.get(l.info.station);
-      if (!l.points.visible || !entry?.group.visible) continue;
-      const e = entry.group.matrix.elements;
-      const mark = (l.points.geometry.getAttribute("mark") as THREE.BufferAttribute).array as Uint8Array;
-      for (let k = 0, i = 0; k < l.info.count; k++, i += 3) {
-        if (mark[k] === 1) continue;
-        const [x, y, z] = [l.xyz[i]!, l.xyz[i + 1]!, l.xyz[i + 2]!];
-        const px = e[0] * x + e[4] * y + e[8] * z + e[12];
-        const py = e[1] * x + e[5] * y + e[9] * z + e[13];
-        const pz = e[2] * x + e[6] * y + e[10] * z + e[14];
-        const v = test(px, py, pz);
-        if (v < best) {
-          best = v;
-          found.set(px, py, pz);
-        }
-      }
-    }
-    return best < Infinity ? found : null;
   }
 
   dispose() {

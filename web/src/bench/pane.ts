@@ -22,13 +22,17 @@ export function beyond(cut: Cut | null, x: number, y: number, z: number): boolea
 }
 
 const WIDE = (25 * Math.PI) / 180; // half the angle that a space pane sees from bottom to top
-const NEAREST = 0.3; // metres from the eye within which a tile is as large as it gets
+export const NEAREST = 0.3; // metres from the eye within which a tile is as large as it gets
 
 export abstract class Pane {
   rect: Rect = { x: 0, y: 0, w: 1, h: 1 };
   touched = false; // somebody moved it: leave it where it is
+  only: string | null = null; // the one station it shows; null: all that are visible
   readonly middle = new THREE.Vector3();
-  protected readonly eye: number = Infinity; // what lies beyond this z of the camera is behind it
+  /** What lies beyond this z of the camera is behind it. */
+  protected get eye(): number {
+    return Infinity;
+  }
   abstract readonly kind: PaneKind;
   abstract readonly camera: THREE.PerspectiveCamera | THREE.OrthographicCamera;
 
@@ -43,6 +47,10 @@ export abstract class Pane {
   /** Pixels that `spacing` metres take at a place. */
   protected abstract pixelsAt(centre: THREE.Vector3, radius: number, spacing: number): number;
   protected abstract setCamera(slab: Slab): void;
+  /** Pixels that a metre takes (in perspective: at a depth of one metre). */
+  abstract readonly metre: number;
+  /** Whether surfaces are closed and shaded; else each point is a point, as a cut wants it. */
+  abstract shaded(slab: Slab): boolean;
 
   /** Put the camera where the pane's state says. */
   place(slab: Slab) {
@@ -100,23 +108,45 @@ export abstract class Pane {
 /** A perspective view that turns about its middle; a lid may hide what lies above it. */
 export class SpacePane extends Pane {
   readonly kind = "space";
-  readonly camera = new THREE.PerspectiveCamera(50, 1, 0.05, 500);
-  protected override readonly eye = -0.02;
+  private wideAngle = new THREE.PerspectiveCamera(50, 1, 0.05, 500);
+  private parallelLens = new THREE.OrthographicCamera(-1, 1, 1, -1, -1000, 1000);
+  parallel = false; // lengths are true at every depth
+  protected override get eye() {
+    return this.parallel ? Infinity : -0.02;
+  }
   distance = 30;
   yaw = -0.9;
   pitch = 0.8;
+
+  get camera() {
+    return this.parallel ? this.parallelLens : this.wideAngle;
+  }
+
+  get metre() {
+    const far = this.rect.h / (2 * Math.tan(WIDE));
+    return this.parallel ? far / this.distance : far;
+  }
+
+  shaded() {
+    return true;
+  }
 
   cut(slab: Slab): Cut | null {
     return slab.cutLid ? { normal: new THREE.Vector3(0, 0, 1), offset: -slab.lid, low: -1e9, high: 0 } : null;
   }
 
   protected override cutDepth(m: number[], { offset }: Cut) {
+    if (this.parallel) {
+      m.splice(8, 4, 0, 0, 1e-4, 1 + 1e-4 * offset);
+      return;
+    }
     // depth = w + 1e-4 (z + offset): beyond 1 exactly above the lid
     m.splice(8, 4, m[12]!, m[13]!, m[14]! + 1e-4, m[15]! + 1e-4 * offset);
   }
 
   protected setCamera() {
     const c = this.camera;
+    const [wide, high] = [this.rect.w / 2 / this.metre, this.rect.h / 2 / this.metre];
     const back = new THREE.Vector3(
       Math.cos(this.yaw) * Math.cos(this.pitch),
       Math.sin(this.yaw) * Math.cos(this.pitch),
@@ -125,14 +155,30 @@ export class SpacePane extends Pane {
     c.position.copy(this.middle).addScaledVector(back, this.distance);
     c.up.set(0, 0, 1);
     c.lookAt(this.middle);
-    c.aspect = this.rect.w / this.rect.h;
-    c.near = Math.max(0.03, this.distance * 0.01);
-    c.far = this.distance * 10 + 300;
+    if (c instanceof THREE.OrthographicCamera) Object.assign(c, { left: -wide, right: wide, bottom: -high, top: high });
+    else {
+      c.aspect = this.rect.w / this.rect.h;
+      c.near = Math.max(0.03, this.distance * 0.01);
+      c.far = this.distance * 10 + 300;
+    }
   }
 
-  turn(dx: number, dy: number) {
+  /** Turn about a place, which stays where it is on the screen. */
+  turn(dx: number, dy: number, about: THREE.Vector3 = this.middle) {
+    const pitch = Math.max(-1.5, Math.min(1.55, this.pitch + dy * 0.006));
+    const side = new THREE.Vector3(-Math.sin(this.yaw), Math.cos(this.yaw), 0); // to the right of the view
+    const off = this.middle.clone().sub(about);
+    off.applyAxisAngle(side, this.pitch - pitch).applyAxisAngle(new THREE.Vector3(0, 0, 1), -dx * 0.006);
+    this.middle.copy(about).add(off);
     this.yaw -= dx * 0.006;
-    this.pitch = Math.max(-1.5, Math.min(1.55, this.pitch + dy * 0.006));
+    this.pitch = pitch;
+  }
+
+  /** Look from a direction: radians from east, and up. */
+  from(yaw: number, pitch: number) {
+    this.yaw = yaw;
+    this.pitch = pitch;
+    this.touched = true;
   }
 
   shift(dx: number, dy: number) {
@@ -154,8 +200,9 @@ export class SpacePane extends Pane {
   }
 
   protected pixelsAt(centre: THREE.Vector3, radius: number, spacing: number) {
+    if (this.parallel) return spacing * this.metre;
     const d = Math.max(NEAREST, centre.distanceTo(this.camera.position) - radius);
-    return ((spacing / d) * this.rect.h) / (2 * Math.tan(WIDE));
+    return (spacing / d) * this.metre;
   }
 }
 
@@ -163,6 +210,10 @@ export class SpacePane extends Pane {
 export abstract class FlatPane extends Pane {
   readonly camera = new THREE.OrthographicCamera(-1, 1, 1, -1, -1000, 1000);
   scale = 0.05; // metres a pixel
+
+  get metre() {
+    return 1 / this.scale;
+  }
 
   /** Pixels -> the point of the pane's plane. */
   abstract at(px: number, py: number, slab: Slab): THREE.Vector3;
@@ -196,6 +247,10 @@ export abstract class FlatPane extends Pane {
 export class PlanPane extends FlatPane {
   readonly kind = "plan";
 
+  shaded(slab: Slab) {
+    return !slab.cutPlan;
+  }
+
   cut(slab: Slab): Cut | null {
     if (!slab.cutPlan) return null;
     const half = slab.planDepth / 2;
@@ -228,6 +283,10 @@ export class PlanPane extends FlatPane {
 /** From the side, of an upright slab that runs in a direction. */
 export class SlicePane extends FlatPane {
   readonly kind = "slice";
+
+  shaded() {
+    return false;
+  }
 
   cut(slab: Slab): Cut {
     const n = normal(slab);

@@ -1,7 +1,7 @@
 /** The string drawing: lamps hung on strings, drawn over the points of a pane. */
 import { HUES, STATUS_ON_INK, STATUS_ON_PAPER } from "./palette";
 import { type Pane, PlanPane } from "./pane";
-import type { Scene } from "./types";
+import type { NoteInfo, Scene, StringInfo } from "./types";
 
 type P = [number, number];
 
@@ -35,8 +35,68 @@ export function drawString(g: CanvasRenderingContext2D, a: P, b: P, status: keyo
 
 export const FONT = '12px "Atkinson Hyperlegible Mono Variable", monospace';
 
-/** Strings, lamps, targets, box, picks of one pane. */
-export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scene, exaggeration: number) {
+const HEAD = 36; // pixels at the top of a pane that its head takes
+const MANY = 12; // strings from which on those that hold and are not alone keep quiet
+const ROUND = [10, 20, 50, 100, 200, 500, 1000, 2000, 5000];
+const WIDE = 26; // pixels that a middling deviation is drawn with
+
+/** How many times larger than true deviations are drawn in a plan: a round number that suits its scale (metres a pixel). */
+export function exaggerationOf(scene: Scene, scale: number): number {
+  const sizes = scene.stations
+    .flatMap((s) => (s.sigma && s.pose ? [Math.hypot(s.sigma[0]!, s.sigma[1]!)] : []))
+    .filter((v) => v > 0)
+    .sort((a, b) => a - b);
+  const middle = sizes[Math.floor(sizes.length / 2)];
+  if (!middle) return ROUND[0]!;
+  const fit = (WIDE * scale * 1000) / middle;
+  return [...ROUND].reverse().find((r) => r <= fit) ?? ROUND[0]!;
+}
+
+/** Strings that speak: selected, not taut, or the only one of a lamp. */
+function speaking(strings: StringInfo[]): (k: StringInfo) => boolean {
+  const count = new Map<string, number>();
+  for (const k of strings) for (const end of [k.a, k.b]) count.set(end, (count.get(end) ?? 0) + 1);
+  const alone = (k: StringInfo) => count.get(k.a) === 1 || count.get(k.b) === 1;
+  return (k) => strings.length < MANY || k.selected || k.status !== "taut" || alone(k);
+}
+
+type Area = readonly [number, number, number, number];
+
+/** Labels that never overlap: what finds no place is left out until one comes closer. */
+export class Labels {
+  readonly taken: Area[] = [];
+  constructor(
+    private g: CanvasRenderingContext2D,
+    private ink: string,
+    private back: string,
+    private room: Area, // where labels may stand
+  ) {}
+
+  put(p: P, words: string): boolean {
+    const { g } = this;
+    const w = g.measureText(words).width + 6;
+    const places = [
+      [9, -20],
+      [9, 6],
+      [-w - 9, -20],
+      [-w - 9, 6],
+    ] as const;
+    const at = places
+      .map(([dx, dy]): Area => [p[0] + dx, p[1] + dy, p[0] + dx + w, p[1] + dy + 15])
+      .filter((a) => a[0] >= this.room[0] && a[1] >= this.room[1] && a[2] <= this.room[2] && a[3] <= this.room[3])
+      .find((a) => this.taken.every((b) => a[0] > b[2] || a[2] < b[0] || a[1] > b[3] || a[3] < b[1]));
+    if (!at) return false;
+    this.taken.push(at);
+    g.fillStyle = this.back;
+    g.fillRect(at[0], at[1], w, 15);
+    g.fillStyle = this.ink;
+    g.fillText(words, at[0] + 3, at[1] + 12);
+    return true;
+  }
+}
+
+/** Strings, lamps, targets, box, picks of one pane. Returns where its labels stand. */
+export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scene): readonly Area[] {
   const colours = scene.ground === "paper" ? STATUS_ON_PAPER : STATUS_ON_INK;
   const text = scene.ground === "paper" ? "#1e2530" : "#f2efe6";
   const back = scene.ground === "paper" ? "rgba(245,241,232,.85)" : "rgba(18,22,29,.8)";
@@ -47,6 +107,7 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
     const p = pane.pixel(pose?.[3] ?? 0, pose?.[7] ?? 0, pose?.[11] ?? 0);
     if (p) at.set(s.id, p);
   }
+  const speaks = speaking(scene.strings);
   for (const k of [...scene.strings].sort((x, y) => Number(x.selected) - Number(y.selected))) {
     const [a, b] = [at.get(k.a), at.get(k.b)];
     if (!a || !b) continue;
@@ -58,29 +119,16 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
       g.globalAlpha = 1;
     }
     g.strokeStyle = colours[k.status];
-    g.lineWidth = k.selected ? 2 : 1.2;
+    g.lineWidth = k.selected ? 2 : speaks(k) ? 1.4 : 0.8;
+    g.globalAlpha = speaks(k) ? 1 : 0.4;
     drawString(g, a, b, k.status, k.sag);
+    g.globalAlpha = 1;
   }
   g.font = FONT;
-  const taken: [number, number, number, number][] = [];
-  const label = (p: P, words: string) => {
-    const w = g.measureText(words).width + 6;
-    const places = [
-      [9, -20],
-      [9, 6],
-      [-w - 9, -20],
-      [-w - 9, 6],
-    ] as const;
-    const free = ([dx, dy]: readonly [number, number]) =>
-      taken.every(([x, y, x2, y2]) => p[0] + dx > x2 || p[0] + dx + w < x || p[1] + dy > y2 || p[1] + dy + 15 < y);
-    const [dx, dy] = places.find(free) ?? places[0];
-    const [x, y] = [p[0] + dx, p[1] + dy];
-    taken.push([x, y, x + w, y + 15]);
-    g.fillStyle = back;
-    g.fillRect(x, y, w, 15);
-    g.fillStyle = text;
-    g.fillText(words, x + 3, y + 12);
-  };
+  const { x, y, w, h } = pane.rect;
+  const labels = new Labels(g, text, back, [x, y + HEAD, x + w, y + h]);
+
+  const names: [P, string, boolean][] = [];
   for (const d of scene.dots) {
     const p = pane.pixel(d.at[0]!, d.at[1]!, d.at[2]!);
     if (!p || !pane.contains(...p)) continue;
@@ -91,8 +139,9 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
     g.moveTo(p[0] - 8, p[1]);
     g.lineTo(p[0] + 8, p[1]);
     g.stroke();
-    label(p, d.label);
+    names.push([p, d.label, d.selected]);
   }
+  const exaggeration = pane instanceof PlanPane ? exaggerationOf(scene, pane.scale) : 1;
   for (const s of scene.stations) {
     const p = at.get(s.id);
     if (!p || !pane.contains(...p)) continue;
@@ -101,7 +150,7 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
       g.globalAlpha = 0.5;
       g.lineWidth = 1;
       g.beginPath();
-      const r = (v: number) => Math.min(60, Math.max(8, ((v / 1000) * exaggeration) / pane.scale));
+      const r = (v: number) => ((v / 1000) * exaggeration) / pane.scale;
       g.ellipse(p[0], p[1], r(s.sigma[0]!), r(s.sigma[1]!), 0, 0, 7);
       g.stroke();
       g.globalAlpha = 1;
@@ -120,15 +169,51 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
     g.beginPath();
     g.arc(p[0], p[1], 4, 0, 7);
     g.fill();
-    label(p, s.name);
+    names.push([p, s.name, s.selected]);
+  }
+  for (const n of scene.notes) {
+    const p = drawNote(g, pane, n, text);
+    if (p) names.push([p, n.label, n.selected]);
   }
   if (scene.box) drawBox(g, pane, scene);
   g.strokeStyle = "#e8a700";
   g.lineWidth = 2;
+  if (scene.picks.length > 1) {
+    g.beginPath();
+    scene.picks.forEach((q, k) => {
+      const p = pane.pixel(q[0]!, q[1]!, q[2]!);
+      if (p) k ? g.lineTo(...p) : g.moveTo(...p);
+    });
+    g.stroke();
+  }
   for (const pick of scene.picks) {
     const p = pane.pixel(pick[0]!, pick[1]!, pick[2]!);
     if (p) cross(g, p, 9);
   }
+  for (const [p, words] of names.sort((x, y) => Number(y[2]) - Number(x[2]))) labels.put(p, words);
+  return labels.taken;
+}
+
+/** A kept measure; returns where its name goes, when that is in sight. */
+function drawNote(g: CanvasRenderingContext2D, pane: Pane, n: NoteInfo, ink: string): P | null {
+  const at = n.points.map((p) => pane.pixel(p[0]!, p[1]!, p[2]!));
+  g.strokeStyle = n.selected ? "#e8a700" : ink;
+  g.lineWidth = n.selected ? 2.5 : 1.2;
+  g.beginPath();
+  at.forEach((p, k) => {
+    const before = k ? at[k - 1] : n.closed ? at[at.length - 1] : null;
+    if (!p) return;
+    if (before) {
+      g.moveTo(...before);
+      g.lineTo(...p);
+    }
+    g.moveTo(p[0] + 3, p[1]);
+    g.arc(p[0], p[1], 3, 0, 7);
+  });
+  g.stroke();
+  const [a, b] = [at[0], at[at.length - 1]];
+  const middle: P | null = a && b ? [(a[0] + b[0]) / 2, (a[1] + b[1]) / 2] : null;
+  return middle && pane.contains(...middle) ? middle : null;
 }
 
 function drawBox(g: CanvasRenderingContext2D, pane: Pane, scene: Scene) {

@@ -20,6 +20,11 @@ export interface StationInfo {
   sigma: number[] | null; // mm
   visible: boolean;
   selected: boolean;
+  points: number;
+  layers: number; // revision of intensity and colour
+  low: number[]; // of its points, in its own frame
+  high: number[];
+  root: { count: number; spacing: number }; // its first tile
 }
 export interface StringInfo {
   id: string;
@@ -39,8 +44,8 @@ export interface BoxInfo {
   half: number[];
   yaw: number;
 }
-export type PaneKind = "space" | "plan" | "slice";
-export type ColourBy = "station" | "intensity" | "height" | "colour";
+export type PaneKind = "space" | "plan" | "slice" | "panorama" | "panorama2";
+export type ColourBy = "station" | "intensity" | "height" | "colour" | "range";
 export type Tool = "none" | "lasso" | "pick" | "planPick" | "place";
 export interface Rect {
   x: number;
@@ -58,16 +63,57 @@ export interface Slab {
   lid: number; // space hides what lies above this height, project z
   cutLid: boolean;
 }
+/** A measure that is kept. */
+export interface NoteInfo {
+  id: string;
+  points: number[][];
+  closed: boolean;
+  label: string;
+  selected: boolean;
+}
 export interface Scene {
+  notes: NoteInfo[];
   stations: StationInfo[];
-  tiles: TileInfo[];
   strings: StringInfo[];
   dots: DotInfo[];
   box: BoxInfo | null;
   colourBy: ColourBy;
+  span: [number, number] | null; // values at the ends of the scale; null: as the points in view have them
+  shading: number; // 0 to 1
+  stand: string | null; // the station that a panorama looks round from
+  stand2: string | null; // and the second one
+  parallel: boolean; // the space is seen without perspective
   ground: Ground;
   slab: Slab;
   tool: Tool;
   placing: { station: string; pose: number[] } | null;
   picks: number[][];
+}
+
+/** What the bench tells of what a hand did and of what is drawn. */
+export interface Hands {
+  select(what: { station?: string; link?: string; note?: string } | null): void;
+  /** Where the cursor is, and what it has caught there. */
+  hover(at: number[] | null, caught: { station: string; range: number } | null): void;
+  lasso(view: number[], outline: number[][]): void;
+  /** The nearest point in front under a click, or null when none is there. */
+  pick(at: number[] | null): void;
+  planPick(at: [number, number]): void;
+  /** Stand at another station in a panorama. */
+  jump(kind: PaneKind, station: string): void;
+  /** The view has come to rest. */
+  settled(): void;
+  placed(pose: number[]): void;
+  drawn(state: { points: number; busy: boolean; failing: number }): void;
+  sliceAt(at: [number, number]): void;
+  /** The ends of the scale that points are coloured by. */
+  scale(by: ColourBy, span: [number, number]): void;
+}
+
+/** Where the panes of a bench look: plain values, kept in views and addresses. Lengths in metres of the part in view. */
+export interface Cameras {
+  space?: { middle: number[]; yaw: number; pitch: number; distance: number };
+  plan?: { middle: number[]; scale: number };
+  slice?: { middle: number[]; scale: number };
+  panorama?: { yaw: number; pitch: number; wide: number };
 }

@@ -2,7 +2,7 @@
 import { AlertDialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { create } from "zustand";
-import { Button } from ".";
+import { Button, Line } from ".";
 
 interface Question {
   title: string;
@@ -14,6 +14,17 @@ interface Question {
 }
 const useQuestion = create<{ question: Question | null }>(() => ({ question: null }));
 export const confirm = (question: Question) => useQuestion.setState({ question });
+
+/** Asks why the bytes of a file are let go of. stays: what is kept all the same; lost: what cannot be done any more. */
+export const askToLetGo = (name: string, stays: string, lost: string, then: (reason: string) => void) =>
+  confirm({
+    title: `Let go of ${name}?`,
+    text: `${stays} The file itself is gone for good${lost}.`,
+    ask: "Why (kept beside its line)",
+    yes: "Let go of the file",
+    no: "Keep it",
+    then,
+  });
 
 export function Confirm() {
   const { question } = useQuestion();
@@ -27,18 +38,7 @@ export function Confirm() {
         <AlertDialog.Content className="fixed top-1/3 left-1/2 z-50 w-96 -translate-x-1/2 rounded border border-rule bg-card p-5 shadow-lg">
           <AlertDialog.Title className="text-[17px] font-medium">{question?.title}</AlertDialog.Title>
           <AlertDialog.Description className="my-2 text-[14px] text-quiet">{question?.text}</AlertDialog.Description>
-          {question?.ask && (
-            <label className="mb-3 block text-[13.5px]">
-              {question.ask}
-              <input
-                autoFocus
-                value={answer}
-                maxLength={300}
-                onChange={(e) => setAnswer(e.target.value)}
-                className="mt-1 w-full rounded border border-rule bg-paper px-2 py-1"
-              />
-            </label>
-          )}
+          {question?.ask && <Line label={question.ask} value={answer} onChange={setAnswer} />}
           <div className="flex gap-2">
             <AlertDialog.Action asChild>
               <span>

@@ -184,3 +184,19 @@ export function megabytes(v: number): string {
 }
 /** What the server says in words; nothing when it says none. */
 export const words = (v: unknown) => (typeof v === "string" ? v : "");
+
+/** A line of text in a dialog that was opened to fill it in. */
+export function Line(p: { label: string; value: string; onChange: (value: string) => void }) {
+  return (
+    <label className="block text-[13.5px]">
+      {p.label}
+      <input
+        autoFocus
+        value={p.value}
+        maxLength={300}
+        onChange={(e) => p.onChange(e.target.value)}
+        className="mt-1 mb-3 w-full rounded border border-rule bg-paper px-2 py-1"
+      />
+    </label>
+  );
+}

@@ -1,3 +1,4 @@
+import { asCsv } from "./table";
 import { describe, expect, test } from "vitest";
 import { fixed, grouped, megabytes } from ".";
 import { chord } from "./commands";
@@ -52,4 +53,13 @@ test("keys are named as the sheet of keys names them", () => {
     key({ key: "?", shiftKey: true }),
     key({ key: "Delete" }),
   ]).toEqual(["ctrl+z", "ctrl+shift+z", "?", "Delete"]);
+});
+
+test("a ledger as CSV quotes what has to be quoted, and no cell is a formula", () => {
+  const text = asCsv([
+    ["a", 'say "so", twice'],
+    ["=SUM(A1)", "-12.5"],
+    ["-ST", "two\nlines"],
+  ]);
+  expect(text).toBe('a,"say ""so"", twice"\r\n\'=SUM(A1),-12.5\r\n\'-ST,"two\nlines"\r\n');
 });

@@ -75,16 +75,20 @@ export function Table<T>({ what, from, rows, columns, id, selected, onSelect, em
     else virtual.scrollToIndex(chosen);
   }, [chosen, few, virtual]);
 
+  /** What is shown, as it is ordered and filtered: the heads, then each row; columns without values are left out. */
+  function cells(): string[][] {
+    const told = columns.filter((c) => c.value && c.head);
+    return [told.map((c) => c.head), ...shown.map((r) => told.map((c) => String(c.value!(r.original) ?? "")))];
+  }
+
   function onKey(event: KeyboardEvent) {
     if ((event.target as HTMLElement).closest("input, select, textarea, button, a")) return; // keys in a field are the field's
     if (event.key === "c" && (event.ctrlKey || event.metaKey) && !window.getSelection()?.toString()) {
-      const text = [
-        columns.map((c) => c.head),
-        ...shown.map((r) => columns.map((c) => String(c.value?.(r.original) ?? ""))),
-      ]
-        .map((r) => r.join("\t"))
-        .join("\n");
-      void navigator.clipboard.writeText(text);
+      void navigator.clipboard.writeText(
+        cells()
+          .map((r) => r.join("\t"))
+          .join("\n"),
+      );
       return;
     }
     const to = {
@@ -128,6 +132,13 @@ export function Table<T>({ what, from, rows, columns, id, selected, onSelect, em
             className="w-48 rounded border border-rule bg-card px-2 py-0.5 text-[12.5px] text-ink"
           />
           {find.trim() !== "" && `${shown.length} of ${rows.length}`}
+          <button
+            type="button"
+            className="cursor-pointer text-action underline"
+            onClick={() => save(`${what}.csv`, asCsv(cells()))}
+          >
+            Download as CSV
+          </button>
         </div>
       )}
       <table
@@ -183,7 +194,7 @@ export function Table<T>({ what, from, rows, columns, id, selected, onSelect, em
                 aria-rowindex={index + 2}
                 aria-selected={onSelect ? on : undefined}
                 onClick={() => onSelect?.(row.original)}
-                className={`border-t border-rule/50 ${on ? "bg-halo" : "hover:bg-paper"} ${onSelect ? "cursor-pointer" : ""}`}
+                className={`border-t border-rule/50 ${on ? "bg-halo font-semibold shadow-[inset_3px_0_0_#e8a700]" : "hover:bg-paper"} ${onSelect ? "cursor-pointer" : ""}`}
               >
                 {columns.map((c, k) => (
                   <td role="gridcell" key={k} className={`px-3 py-[3px] ${c.figure ? "figure" : ""}`}>
@@ -199,6 +210,20 @@ export function Table<T>({ what, from, rows, columns, id, selected, onSelect, em
       {shown.length === 0 && <p className="p-4 text-[13.5px] text-quiet">Nothing matches “{find.trim()}”.</p>}
     </div>
   );
+}
+
+/** RFC 4180; text that a spreadsheet would take for a formula is marked as text. */
+export const asCsv = (rows: string[][]) =>
+  rows
+    .map((r) => r.map((c) => (/^[=@]|^[+-](?![\d.])/.test(c) ? `'${c}` : c)))
+    .map((r) => r.map((c) => (/[",\r\n]/.test(c) ? `"${c.replaceAll('"', '""')}"` : c)).join(",") + "\r\n")
+    .join("");
+
+function save(name: string, text: string) {
+  const url = URL.createObjectURL(new Blob([text], { type: "text/csv;charset=utf-8" }));
+  const link = Object.assign(document.createElement("a"), { href: url, download: name });
+  link.click();
+  setTimeout(() => URL.revokeObjectURL(url), 1000);
 }
 
 /** Numbers by size, words as people order them ("ST-2" before "ST-10"). */

@@ -3,7 +3,15 @@ import { create } from "zustand";
 
 export type StepId = "bring_in" | "tie" | "prove" | "place" | "clean" | "colour" | "draw" | "hand_over";
 export type Tool = "none" | "lasso" | "pick" | "planPick" | "place";
-type PaneName = "space" | "plan" | "slice";
+type PaneName = "space" | "plan" | "slice" | "panorama" | "panorama2";
+
+export interface Folded {
+  roster: boolean;
+  card: boolean;
+  ledger: boolean;
+}
+export type MeasureKind = "point" | "distance" | "polyline" | "angle" | "area" | "plane";
+export type ColourBy = "station" | "intensity" | "height" | "colour" | "range";
 
 interface Slab {
   height: number;
@@ -36,8 +44,18 @@ interface State {
   target: string | null;
   section: string | null;
   trace: string | null;
+  note: string | null;
+  about: string | null; // the station whose card is shown
+  measuring: MeasureKind | null; // picks are being taken for a measure
+  camera: { read(): unknown; show(cameras: unknown, moved: number[] | null): void } | null; // of the bench, which knows them
   eyes: Record<string, boolean>; // what somebody switched by hand
-  colourBy: "station" | "intensity" | "height" | "colour";
+  colourBy: ColourBy;
+  spans: Partial<Record<ColourBy, [number, number]>>; // ends of a scale that somebody set, metres of the part
+  scale: [number, number]; // the ends that points are coloured by now
+  shading: number; // of depth, 0 to 1
+  parallel: boolean; // the space is seen without perspective
+  stand2: string | null; // of the second panorama
+  stand: string | null; // the station that a panorama looks round from; null: one that is selected
   ground: "ink" | "mid" | "paper";
   panes: PaneName[];
   tool: Tool;
@@ -45,6 +63,7 @@ interface State {
   onPick: ((at: number[]) => void) | null;
   placing: Placing | null;
   hover: number[] | null;
+  caught: { station: string; range: number } | null; // the point under the cursor
   outline: Outline | null;
   drawing: boolean;
   layer: string;
@@ -52,6 +71,7 @@ interface State {
   slab: Slab;
   drawn: { points: number; busy: boolean; failing: number };
   ledger: string;
+  folded: Folded; // parts of the page that make room for the bench
   palette: boolean;
   keys: boolean;
 }
@@ -74,12 +94,20 @@ const FRESH = {
   target: null,
   section: null,
   trace: null,
+  note: null,
+  about: null,
+  measuring: null,
   eyes: {},
   tool: "none" as Tool,
   picks: [],
   onPick: null,
   placing: null,
   hover: null,
+  caught: null,
+  stand: null,
+  stand2: null,
+  parallel: false,
+  spans: {},
   outline: null,
   drawing: false,
   layer: "wall",
@@ -107,6 +135,9 @@ const PANES: Record<StepId, PaneName[]> = {
   hand_over: ["space"],
 };
 
+/** What stood behind the path when the page was opened; steps write the address anew. */
+export const openedWith = { hash: globalThis.location?.hash ?? "" };
+
 export const isStep = (step: string): step is StepId => step in PANES;
 
 export const useView = create<State & Actions>((set, get) => ({
@@ -115,6 +146,10 @@ export const useView = create<State & Actions>((set, get) => ({
   ...FRESH,
   colourBy: remembered("colourBy", "station"),
   ground: remembered("ground", "ink"),
+  scale: [0, 1],
+  camera: null,
+  folded: JSON.parse(remembered("folded", '{"roster":false,"card":false,"ledger":false}')) as Folded,
+  shading: Number(remembered("shading", "0.5")),
   panes: ["space"],
   drawn: { points: 0, busy: false, failing: 0 },
   ledger: "",
@@ -122,6 +157,8 @@ export const useView = create<State & Actions>((set, get) => ({
   keys: false,
   set: (part) => {
     if (part.colourBy) localStorage.setItem("lantern.colourBy", part.colourBy);
+    if (part.shading !== undefined) localStorage.setItem("lantern.shading", String(part.shading));
+    if (part.folded) localStorage.setItem("lantern.folded", JSON.stringify(part.folded));
     if (part.ground) localStorage.setItem("lantern.ground", part.ground);
     set(part);
   },
@@ -137,6 +174,9 @@ export const useView = create<State & Actions>((set, get) => ({
       outline: null,
       drawing: false,
       trace: null,
+      note: null,
+      about: null,
+      measuring: null,
       ledger: "",
       section: step === "draw" ? get().section : null,
     });
@@ -145,11 +185,15 @@ export const useView = create<State & Actions>((set, get) => ({
   },
   selectStation: (id, more) => {
     const { stations } = get();
+    const alone = !more && !(stations.length === 1 && stations[0] === id);
     set({
       stations: more ? (stations.includes(id) ? stations.filter((s) => s !== id) : [...stations, id]) : [id],
       link: null,
+      note: null,
+      about: alone ? id : more ? null : get().about,
     });
   },
   moveSlab: (part) => set({ slab: { ...get().slab, ...part } }),
-  letGo: () => set({ tool: "none", picks: [], onPick: null, placing: null, outline: null, drawing: false }),
+  letGo: () =>
+    set({ tool: "none", picks: [], onPick: null, placing: null, outline: null, drawing: false, measuring: null }),
 }));

@@ -1,7 +1,7 @@
 /** The bench in the page: panes with their heads, bound to server state and view state. */
 import { useEffect, useMemo, useRef, useState } from "react";
-import { Bench, type Hands } from "../bench/bench";
-import type { PaneKind, Rect, Scene } from "../bench/types";
+import { Bench } from "../bench/bench";
+import type { Cameras, Hands, Scene } from "../bench/types";
 import { bytes, http, sent } from "../api/client";
 import {
   tell,
@@ -9,18 +9,19 @@ import {
   useBoxes,
   useEdits,
   useNetwork,
+  useNotes,
   useProject,
   useSightings,
   useStations,
-  useTiles,
 } from "../api/queries";
-import { fixed } from "../kit";
 import { stateOf, Trouble } from "../kit/await";
 import { provide } from "../kit/commands";
-import { EYE, heightIn, into, lengthIn, UNITS } from "../kit/units";
+import { EYE, UNITS } from "../kit/units";
 import { type Outline, useView } from "../kit/view";
 import { takeOver } from "./early";
-import { boxInfo, dots, QUICK, rects, seen, stationInfos, STILL, strings, tilesOf } from "./scene";
+import { askedFor, inAddress, remember, show, shownNow } from "./views";
+import { Legend, PaneHead, Readout } from "./PaneHead";
+import { boxInfo, dots, noteInfos, QUICK, rects, seen, stationInfos, STILL, sourceOf, strings } from "./scene";
 
 export function BenchHost({ id }: { id: string }) {
   const host = useRef<HTMLDivElement>(null);
@@ -29,13 +30,13 @@ export function BenchHost({ id }: { id: string }) {
   const [failed, setFailed] = useState("");
   const view = useView();
   const project = useProject(id).data;
-  const read = [useStations(id), useTiles(id)] as const;
+  const read = [useStations(id)] as const;
   const stations = read[0].data;
-  const tiles = read[1].data;
   const network = useNetwork(id).data;
   const sightings = useSightings(id).data;
   const boxes = useBoxes(id).data;
   const edits = useEdits(id).data;
+  const notes = useNotes(id).data;
 
   const count = useRef((outline: Outline) => {
     useView.getState().set({ outline: { ...outline, count: null } });
@@ -62,17 +63,22 @@ export function BenchHost({ id }: { id: string }) {
     if (view.placing) for (const s of infos) s.visible = s.id === view.placing.station || s.id === view.placing.a;
     return {
       stations: infos,
-      tiles: tiles ?? [],
       strings:
         !["tie", "prove", "place"].includes(view.step) || view.placing
           ? []
           : strings(network, project, view.link, view.stations),
+      notes: noteInfos(notes ?? [], part, view.note),
       dots:
         view.step === "place" || view.step === "tie" || view.step === "prove" || view.target
           ? dots(sightings ?? [], view.target, part)
           : [],
       box: boxInfo(boxes ?? [], part),
       colourBy: view.colourBy,
+      span: view.spans[view.colourBy] ?? null,
+      shading: view.shading,
+      stand: view.stand,
+      stand2: view.stand2,
+      parallel: view.parallel,
       ground: view.ground,
       slab: view.slab,
       tool: view.tool,
@@ -82,16 +88,22 @@ export function BenchHost({ id }: { id: string }) {
   }, [
     stations,
     shown,
-    tiles,
     network,
     project,
     sightings,
     boxes,
+    notes,
+    view.note,
     view.step,
     view.link,
     view.stations,
     view.target,
     view.colourBy,
+    view.spans,
+    view.shading,
+    view.stand,
+    view.stand2,
+    view.parallel,
     view.ground,
     view.slab,
     view.tool,
@@ -99,8 +111,9 @@ export function BenchHost({ id }: { id: string }) {
     view.picks,
     part,
   ]);
-  const now = useRef({ scene, shown, stations: stations ?? [] });
-  now.current = { scene, shown, stations: stations ?? [] };
+  const azimuth = project ? Math.atan2(-project.T_frame_part[4]!, project.T_frame_part[0]!) : 0; // of E, in the part
+  const now = useRef({ scene, shown, azimuth });
+  now.current = { scene, shown, azimuth };
 
   useEffect(() => {
     const element = host.current!;
@@ -109,9 +122,12 @@ export function BenchHost({ id }: { id: string }) {
       const hands: Hands = {
         select: (what) => {
           if (what?.station) v().selectStation(what.station, false);
-          else v().set({ link: what?.link ?? null, stations: [], target: null });
+          else if (what?.note) v().set({ note: what.note, measuring: null });
+          else v().set({ link: what?.link ?? null, stations: [], target: null, note: null });
         },
-        hover: (at) => v().set({ hover: at }),
+        hover: (at, caught) => v().set({ hover: at, caught }),
+        scale: (by, [low, high]) =>
+          by === v().colourBy && (v().scale[0] !== low || v().scale[1] !== high) && v().set({ scale: [low, high] }),
         lasso: (matrix, outline) =>
           count.current({ view: matrix, outline, stations: [...now.current.shown], count: null }),
         pick: (at) => (at ? v().onPick?.(at) : tell("No point lies there.", "click on a surface, or fly closer")),
@@ -120,32 +136,46 @@ export function BenchHost({ id }: { id: string }) {
         drawn: (drawn) =>
           (drawn.points !== v().drawn.points || drawn.busy !== v().drawn.busy || drawn.failing !== v().drawn.failing) &&
           v().set({ drawn }),
+        jump: (kind, station) => v().set({ [kind === "panorama2" ? "stand2" : "stand"]: station }),
+        settled: () => {
+          const shows = shownNow();
+          if (shows) remember(shows);
+          if (shows)
+            window.history.replaceState(
+              null,
+              "",
+              `${window.location.pathname}${window.location.search}${inAddress(shows)}`,
+            );
+        },
         sliceAt: (origin) => v().moveSlab({ origin }),
       };
       const begun = takeOver(id);
       begun?.adopt(element, hands);
-      bench.current =
-        begun ??
-        new Bench(
-          element,
-          tilesOf(id, () => now.current.stations),
-          hands,
-          now.current.scene,
-          STILL,
-          QUICK,
-        );
+      bench.current = begun ?? new Bench(element, sourceOf(id), hands, now.current.scene, STILL, QUICK);
     } catch (e) {
       setFailed(e instanceof Error ? e.message : String(e));
       return;
     }
+    v().set({
+      camera: {
+        read: () => bench.current!.cameras(),
+        show: (cameras, moved) => bench.current?.showCameras(cameras as Cameras, moved),
+      },
+    });
+    const asked = askedFor();
+    if (asked) setTimeout(() => show(asked), 0); // once the panes have their places
     const observer = new ResizeObserver(() => setSize({ w: element.clientWidth, h: element.clientHeight }));
     observer.observe(element);
+    const side = (from: "front" | "side") => bench.current?.look(from, now.current.azimuth);
     const forget = provide([
       { id: "view.frame", title: "Look at the selection, or at all", keys: "f", run: () => bench.current?.frame() },
-      { id: "view.top", title: "Look from above", keys: "t", run: () => bench.current?.topView() },
+      { id: "view.top", title: "Look from above", keys: "t", run: () => bench.current?.look("top") },
+      { id: "view.front", title: "Look from the front, along the coordinates in use", run: () => side("front") },
+      { id: "view.side", title: "Look from the side, along the coordinates in use", run: () => side("side") },
     ]);
     return () => {
       forget();
+      useView.getState().set({ camera: null });
       observer.disconnect();
       bench.current?.dispose();
       bench.current = null;
@@ -155,8 +185,8 @@ export function BenchHost({ id }: { id: string }) {
   const places = useMemo(() => (size.w && size.h ? rects(view.panes, size.w, size.h) : []), [view.panes, size]);
   useEffect(() => bench.current?.layout(places), [places]);
   useEffect(() => {
-    if (stations && tiles) bench.current?.update(scene, UNITS[project?.unit ?? "m"]);
-  }, [scene, project?.unit, stations, tiles]);
+    if (stations) bench.current?.update(scene, UNITS[project?.unit ?? "m"]);
+  }, [scene, project?.unit, stations]);
 
   const framed = useRef(part);
   useEffect(() => {
@@ -221,6 +251,7 @@ export function BenchHost({ id }: { id: string }) {
           unit={project?.unit ?? "m"}
           frame={project?.T_frame_part ?? EYE}
           last={places[places.length - 1]?.kind === kind}
+          stations={stations ?? []}
         />
       ))}
       {stations?.length === 0 && (
@@ -258,143 +289,8 @@ export function BenchHost({ id }: { id: string }) {
           </button>
         </div>
       )}
+      <Legend unit={project?.unit ?? "m"} frame={project?.T_frame_part ?? EYE} />
       <Readout id={id} high={(places[places.length - 1]?.rect.w ?? 999) < 620} />
     </section>
   );
-}
-
-/** Where the cursor is, in the active coordinates. */
-function Readout({ id, high }: { id: string; high: boolean }) {
-  const hover = useView((s) => s.hover);
-  const drawn = useView((s) => s.drawn);
-  const project = useProject(id).data;
-  const at = hover && project ? into(project.T_frame_part, hover) : null;
-  const unit = project?.unit ?? "m";
-  return (
-    <div
-      className={`pointer-events-none absolute right-2 ${high ? "bottom-7" : "bottom-1.5"} rounded bg-[#12161d]/80 px-1.5 font-mono text-[11.5px] text-[#f2efe6]`}
-    >
-      {at
-        ? `${project?.frame_name}  E ${lengthIn(at[0], unit)}  N ${lengthIn(at[1], unit)}  H ${lengthIn(at[2], unit)} ${unit}`
-        : `${fixed(drawn.points / 1e6, 2)} M points drawn${drawn.busy ? ", more coming" : ""}`}
-    </div>
-  );
-}
-
-const NAMES: Record<PaneKind, string> = { space: "Space", plan: "Plan", slice: "Slice" };
-const chip = "rounded bg-[#12161d]/85 px-1.5 py-0.5 text-[12px] text-[#f2efe6]";
-
-function PaneHead({
-  kind,
-  rect,
-  unit,
-  frame,
-  last,
-}: {
-  kind: PaneKind;
-  rect: Rect;
-  unit: keyof typeof UNITS;
-  frame: number[];
-  last: boolean;
-}) {
-  const { slab, moveSlab, colourBy, ground, set, panes } = useView();
-  const height = (z: number) => lengthIn(heightIn(frame, z), unit); // in the coordinates that everything on the screen is in
-  const low = height(slab.height - slab.planDepth / 2);
-  const high = height(slab.height + slab.planDepth / 2);
-  return (
-    <div
-      className="pointer-events-none absolute flex flex-wrap items-center gap-1.5 p-1.5"
-      style={{ left: rect.x, top: rect.y, width: rect.w }}
-    >
-      <span className={`${chip} font-semibold`}>{NAMES[kind]}</span>
-      {kind === "plan" && (
-        <button
-          type="button"
-          className={`${chip} pointer-events-auto cursor-pointer font-mono`}
-          title="Show the slab only, or everything from above"
-          onClick={() => moveSlab({ cutPlan: !slab.cutPlan })}
-        >
-          {slab.cutPlan ? `slab ${low} to ${high} ${unit}` : "everything"}
-        </button>
-      )}
-      {kind === "space" && (
-        <button
-          type="button"
-          className={`${chip} pointer-events-auto cursor-pointer font-mono`}
-          title="Hide what lies above, or show everything"
-          onClick={() => moveSlab({ cutLid: !slab.cutLid })}
-        >
-          {slab.cutLid ? `below ${height(slab.lid)} ${unit}` : "with roof"}
-        </button>
-      )}
-      {kind === "slice" && (
-        <>
-          <span className={`${chip} font-mono`}>
-            {lengthIn(slab.sliceDepth, unit)} {unit} deep
-          </span>
-          <label
-            className={`${chip} pointer-events-auto font-mono`}
-            title="Direction the slice runs in, from east. Double-click a point to put the slice through it."
-          >
-            <input
-              aria-label="Direction of the slice"
-              type="number"
-              step={5}
-              defaultValue={Math.round((slab.azimuth * 180) / Math.PI)}
-              onChange={(e) =>
-                Number.isFinite(e.target.valueAsNumber) &&
-                moveSlab({ azimuth: (e.target.valueAsNumber * Math.PI) / 180 })
-              }
-              className="w-12 bg-transparent text-right"
-            />
-            °
-          </label>
-        </>
-      )}
-      <select
-        aria-label="Coloured by"
-        value={colourBy}
-        onChange={(e) => set({ colourBy: e.target.value as "station" })}
-        className={`${chip} pointer-events-auto cursor-pointer`}
-      >
-        <option value="station">by station</option>
-        <option value="intensity">by intensity</option>
-        <option value="height">by height</option>
-        <option value="colour">true colour</option>
-      </select>
-      <span className="flex-1" />
-      {last && (
-        <>
-          {(["space", "plan", "slice"] as const).map((p) => (
-            <button
-              key={p}
-              type="button"
-              aria-pressed={panes.includes(p)}
-              aria-label={`Pane ${p}`}
-              className={`${chip} pointer-events-auto cursor-pointer border ${panes.includes(p) ? "border-[#f2efe6]" : "border-transparent opacity-70"}`}
-              onClick={() => toggle(p)}
-            >
-              {p}
-            </button>
-          ))}
-          <select
-            aria-label="Background"
-            value={ground}
-            onChange={(e) => set({ ground: e.target.value as "ink" })}
-            className={`${chip} pointer-events-auto cursor-pointer`}
-          >
-            <option value="ink">ink</option>
-            <option value="mid">mid</option>
-            <option value="paper">paper</option>
-          </select>
-        </>
-      )}
-    </div>
-  );
-}
-
-export function toggle(p: PaneKind) {
-  const { panes, set } = useView.getState();
-  const next = panes.includes(p) ? panes.filter((x) => x !== p) : [...panes, p];
-  set({ panes: next.length ? next : panes });
 }

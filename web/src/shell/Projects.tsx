@@ -3,7 +3,7 @@ import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { http, sent } from "../api/client";
 import { cache, tellError, useBin, useProjects } from "../api/queries";
-import { Button, grouped, Pick, Quiet } from "../kit";
+import { Button, grouped, Line, Pick, Quiet } from "../kit";
 import { confirm } from "../kit/confirm";
 import { UNIT_CHOICES, type Unit } from "../kit/units";
 
@@ -151,16 +151,7 @@ function NewProject({ open }: { open: (id: string) => void }) {
               if (name.trim()) void make();
             }}
           >
-            <label className="block text-[13.5px]">
-              Name of the site
-              <input
-                autoFocus
-                value={name}
-                maxLength={300}
-                onChange={(e) => setName(e.target.value)}
-                className="mt-1 mb-3 w-full rounded border border-rule bg-paper px-2 py-1"
-              />
-            </label>
+            <Line label="Name of the site" value={name} onChange={setName} />
             <Pick
               label="Lengths are shown in"
               value={unit}

@@ -2,13 +2,14 @@
 import { Eye, EyeOff } from "lucide-react";
 import { Fragment, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { HUES } from "../bench/palette";
-import { http, sent, type Project, type Station } from "../api/client";
-import { tellUndoable, useAsk, useProject, useSightings, useStations } from "../api/queries";
+import { http, sent, type Project, type SavedView, type Station } from "../api/client";
+import { tellUndoable, useAsk, useProject, useSightings, useStations, useViews } from "../api/queries";
 import { Mark } from "../kit";
 import { stateOf, Trouble } from "../kit/await";
 import { confirm } from "../kit/confirm";
 import { useView } from "../kit/view";
 import { seen } from "./scene";
+import { showSaved } from "./views";
 
 export function Roster({ id }: { id: string }) {
   const asked = [useStations(id), useSightings(id)] as const;
@@ -116,7 +117,7 @@ export function Roster({ id }: { id: string }) {
                   key={s.id}
                   data-station={s.name}
                   data-id={s.id}
-                  className={`flex h-[25px] items-center gap-2 px-3 text-[13px] ${selected.includes(s.id) ? "bg-halo" : "hover:bg-card"}`}
+                  className={`flex h-[25px] items-center gap-2 px-3 text-[13px] ${selected.includes(s.id) ? "bg-halo font-semibold shadow-[inset_3px_0_0_#e8a700]" : "hover:bg-card"}`}
                 >
                   <span className="h-2.5 w-2.5 shrink-0 rounded-full" style={{ background: HUES[s.hue % 12] }} />
                   {naming === s.id ? (
@@ -181,7 +182,7 @@ export function Roster({ id }: { id: string }) {
             type="button"
             key={t}
             aria-pressed={target === t}
-            className={`flex h-[25px] w-full cursor-pointer items-center gap-2 px-3 text-left text-[13px] ${target === t ? "bg-halo" : "hover:bg-card"}`}
+            className={`flex h-[25px] w-full cursor-pointer items-center gap-2 px-3 text-left text-[13px] ${target === t ? "bg-halo font-semibold shadow-[inset_3px_0_0_#e8a700]" : "hover:bg-card"}`}
             onClick={() => set({ target: t, stations: [], link: null })}
           >
             <span className="h-2.5 w-2.5 shrink-0 rounded-full border border-quiet" />
@@ -189,8 +190,47 @@ export function Roster({ id }: { id: string }) {
             <span className="font-mono text-[12px] text-quiet">{count} x seen</span>
           </button>
         ))}
+        <Views id={id} matches={matches} />
       </div>
     </aside>
+  );
+}
+
+/** Saved views: one click shows what somebody kept. */
+function Views({ id, matches }: { id: string; matches: (name: string) => boolean }) {
+  const views = (useViews(id).data ?? []).filter((v) => matches(v.name));
+  const remove = useAsk(id, (v: SavedView) =>
+    sent(
+      http.PATCH("/api/projects/{project_id}/views/{view_id}", {
+        params: { path: { project_id: id, view_id: v.id } },
+        body: { version: v.version, deleted: true },
+      }),
+    ),
+  );
+  if (!views.length) return null;
+  return (
+    <>
+      <Head name="Views" count={views.length} />
+      <ul aria-label="Views">
+        {views.map((v) => (
+          <li key={v.id} className="flex h-[25px] items-center gap-2 px-3 text-[13px] hover:bg-card">
+            <button type="button" className="flex-1 cursor-pointer truncate text-left" onClick={() => showSaved(v)}>
+              {v.name}
+            </button>
+            <button
+              type="button"
+              aria-label={`Delete the view ${v.name}`}
+              className="cursor-pointer text-quiet"
+              onClick={() =>
+                remove.mutate(v, { onSuccess: () => void tellUndoable(id, `Deleted the view ${v.name}.`) })
+              }
+            >
+              ×
+            </button>
+          </li>
+        ))}
+      </ul>
+    </>
   );
 }
 

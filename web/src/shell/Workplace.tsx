@@ -2,21 +2,25 @@
 import { Tabs } from "radix-ui";
 import { Suspense, useEffect, useRef, useState } from "react";
 import { Group, Panel, Separator } from "react-resizable-panels";
-import { Refusal } from "../api/client";
+import { http, Refusal, sent } from "../api/client";
 import { listen, tell, tellError, unwind, useHealth, useJobs, useLine, useProject, useSections } from "../api/queries";
 import { filesOf, upload } from "../api/uploads";
 import { Button, Quiet, words } from "../kit";
 import { Boundary } from "../kit/boundary";
 import { onKey, provide } from "../kit/commands";
 import { useView } from "../kit/view";
-import { BenchHost, toggle } from "./BenchHost";
+import { BenchHost } from "./BenchHost";
+import { toggle } from "./PaneHead";
 import { Roster } from "./Roster";
+import { confirm } from "../kit/confirm";
+import { ChosenCard } from "./ChosenCard";
 import { ALWAYS, fetchTheRest, Palette, SheetPane, STEPS } from "./steps";
+import { go, keepView } from "./views";
 import { Thread } from "./Thread";
 
 export function Workplace({ id, leave }: { id: string; leave: () => void }) {
   const { data: project, error } = useProject(id);
-  const { step, ledger, section, set } = useView();
+  const { step, ledger, section, set, folded } = useView();
   const asked = useView((s) => s.palette || s.keys);
   useEffect(fetchTheRest, []);
   const sections = useSections(id).data;
@@ -76,49 +80,57 @@ export function Workplace({ id, leave }: { id: string; leave: () => void }) {
         <Group orientation="vertical" className="min-h-0 flex-1">
           <Panel defaultSize="70%" minSize="30%">
             <div className="flex h-full min-h-0">
-              <Roster id={id} />
+              {!folded.roster && <Roster id={id} />}
               <Boundary key={sheet ? "sheet" : "bench"} what="The bench">
                 <Suspense fallback={null}>{sheet ? <SheetPane id={id} /> : <BenchHost id={id} />}</Suspense>
               </Boundary>
-              <aside
-                aria-label="Card"
-                className="h-full w-[320px] shrink-0 overflow-auto border-l border-rule bg-card p-4"
-              >
-                <Boundary key={step} what="This card">
-                  <Suspense fallback={null}>
-                    <here.Card id={id} />
-                  </Suspense>
-                </Boundary>
-              </aside>
+              {!folded.card && (
+                <aside
+                  aria-label="Card"
+                  className="h-full w-[320px] shrink-0 overflow-auto border-l border-rule bg-card p-4"
+                >
+                  <Boundary key={step} what="This card">
+                    <Suspense fallback={null}>
+                      <ChosenCard id={id}>
+                        <here.Card id={id} />
+                      </ChosenCard>
+                    </Suspense>
+                  </Boundary>
+                </aside>
+              )}
             </div>
           </Panel>
-          <Separator className="h-[5px] bg-rule/50 hover:bg-action/40" aria-label="Height of the ledger" />
-          <Panel defaultSize="30%" minSize="8%">
-            <Tabs.Root
-              value={tab.id}
-              onValueChange={(v) => set({ ledger: v })}
-              className="flex h-full flex-col bg-card"
-            >
-              <Tabs.List aria-label="Ledger" className="flex gap-5 border-b border-rule px-4">
-                {tabs.map((t) => (
-                  <Tabs.Trigger
-                    key={t.id}
-                    value={t.id}
-                    className="cursor-pointer py-1.5 text-[13px] text-quiet data-[state=active]:border-b-2 data-[state=active]:border-action data-[state=active]:font-semibold data-[state=active]:text-ink"
-                  >
-                    {t.title}
-                  </Tabs.Trigger>
-                ))}
-              </Tabs.List>
-              <Tabs.Content value={tab.id} className="min-h-0 flex-1 overflow-auto" tabIndex={-1}>
-                <Boundary key={tab.id} what="This ledger">
-                  <Suspense fallback={null}>
-                    <tab.Body id={id} />
-                  </Suspense>
-                </Boundary>
-              </Tabs.Content>
-            </Tabs.Root>
-          </Panel>
+          {!folded.ledger && (
+            <>
+              <Separator className="h-[5px] bg-rule/50 hover:bg-action/40" aria-label="Height of the ledger" />
+              <Panel defaultSize="30%" minSize="8%">
+                <Tabs.Root
+                  value={tab.id}
+                  onValueChange={(v) => set({ ledger: v })}
+                  className="flex h-full flex-col bg-card"
+                >
+                  <Tabs.List aria-label="Ledger" className="flex gap-5 border-b border-rule px-4">
+                    {tabs.map((t) => (
+                      <Tabs.Trigger
+                        key={t.id}
+                        value={t.id}
+                        className="cursor-pointer py-1.5 text-[13px] text-quiet data-[state=active]:border-b-2 data-[state=active]:border-action data-[state=active]:font-semibold data-[state=active]:text-ink"
+                      >
+                        {t.title}
+                      </Tabs.Trigger>
+                    ))}
+                  </Tabs.List>
+                  <Tabs.Content value={tab.id} className="min-h-0 flex-1 overflow-auto" tabIndex={-1}>
+                    <Boundary key={tab.id} what="This ledger">
+                      <Suspense fallback={null}>
+                        <tab.Body id={id} />
+                      </Suspense>
+                    </Boundary>
+                  </Tabs.Content>
+                </Tabs.Root>
+              </Panel>
+            </>
+          )}
         </Group>
       </main>
       {over && (
@@ -171,6 +183,27 @@ function useFailures(id: string) {
   }, [jobs]);
 }
 
+/** Fold all that stands round the bench; when nothing is left to fold, bring all back. */
+function foldAll() {
+  const { folded, set } = useView.getState();
+  const all = !(folded.roster && folded.card && folded.ledger);
+  set({ folded: { roster: all, card: all, ledger: all } });
+}
+
+/** Put the slice through a pick, square to the surface there. */
+async function sliceAcross(id: string, at: number[]) {
+  const v = useView.getState();
+  v.letGo();
+  const body = { at, part: v.part };
+  const plane = await sent(
+    http.POST("/api/projects/{project_id}/plane", { params: { path: { project_id: id } }, body }),
+  );
+  const [x, y, z] = plane.normal as [number, number, number];
+  if (Math.abs(z) > 0.7) return tell("That is a floor or a ceiling.", "pick an upright surface", false);
+  v.moveSlab({ origin: [at[0]!, at[1]!], azimuth: Math.atan2(y, x) });
+  if (!v.panes.includes("slice")) toggle("slice");
+}
+
 function commandsOf(id: string) {
   const v = useView.getState;
   const slice = (metres: number) => {
@@ -205,6 +238,8 @@ function commandsOf(id: string) {
     { id: "slab.thicker", title: "Thicker slab", keys: "]", run: () => thick(1.25) },
     { id: "slab.back", title: "Move the slab back", keys: ",", run: () => slice(-0.1) },
     { id: "slab.on", title: "Move the slab on", keys: ".", run: () => slice(0.1) },
+    { id: "slab.back.fine", title: "Move the slab back by 1 mm", keys: "<", run: () => slice(-0.001) },
+    { id: "slab.on.fine", title: "Move the slab on by 1 mm", keys: ">", run: () => slice(0.001) },
     {
       id: "lid",
       title: "Take the roof off, or put it on",
@@ -220,6 +255,50 @@ function commandsOf(id: string) {
       keys: "h",
       run: () =>
         v().set({ eyes: { ...v().eyes, ...Object.fromEntries(v().stations.map((s) => [s, v().eyes[s] === false])) } }),
+    },
+    {
+      id: "slice.wall",
+      title: "Slice square to a wall that is picked",
+      keys: "n",
+      run: () => {
+        tell("Pick the wall that the slice is to cross squarely.");
+        v().set({ tool: "pick", picks: [], onPick: (at) => void sliceAcross(id, at).catch(tellError) });
+      },
+    },
+    { id: "view.back", title: "Back to the view before", keys: "z", run: () => go(-1) },
+    { id: "view.forward", title: "Forward to the view after", keys: "x", run: () => go(1) },
+    { id: "measure", title: "Measure", keys: "m", run: () => void import("./Notes").then((m) => m.startMeasuring()) },
+    {
+      id: "view.keep",
+      title: "Keep this view",
+      keys: "v",
+      run: () =>
+        confirm({
+          title: "Keep this view",
+          text: "Cameras, cut, colours and open eyes, for everybody who works on the project.",
+          ask: "Its name (a view of the same name is replaced)",
+          yes: "Keep the view",
+          no: "Leave it",
+          then: (name) => void keepView(id, name).catch(tellError),
+        }),
+    },
+    { id: "fold.all", title: "The bench takes the whole window, or gives it back", keys: "w", run: foldAll },
+    ...(["roster", "card", "ledger"] as const).map((part) => ({
+      id: `fold.${part}`,
+      title: `Fold the ${part}, or unfold it`,
+      run: () => v().set({ folded: { ...v().folded, [part]: !v().folded[part] } }),
+    })),
+    { id: "pane.panorama", title: "Panorama pane on or off", keys: "p", run: () => toggle("panorama") },
+    {
+      id: "blink",
+      title: "Blink between two selected stations",
+      keys: "b",
+      run: () => {
+        const [a, b] = v().stations;
+        if (!a || !b) return tell("Blinking takes two selected stations.", "choose two in the roster, with Ctrl");
+        const first = v().eyes[a] ?? true;
+        v().set({ eyes: { ...v().eyes, [a]: !first, [b]: first } });
+      },
     },
     { id: "let.go", title: "Put the tool down", keys: "Escape", run: () => v().letGo() },
   ];

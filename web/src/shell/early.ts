@@ -1,8 +1,9 @@
 /** The first points of a project, drawn before the rest of the program has arrived; the page then goes on with them. */
-import { bytes, type Schemas, type Station } from "../api/client";
-import { Bench, type Hands } from "../bench/bench";
+import { bytes, type Station } from "../api/client";
+import { Bench } from "../bench/bench";
+import type { Hands } from "../bench/types";
 import { isStep, useView } from "../kit/view";
-import { QUICK, rects, seen, stationInfos, STILL, tilesOf } from "./scene";
+import { QUICK, rects, seen, stationInfos, sourceOf, STILL } from "./scene";
 
 interface Begun {
   project: string;
@@ -11,7 +12,7 @@ interface Begun {
 }
 let begun: Begun | null = null;
 /** What was read for the first points, for the page to begin with. */
-export const known: { project: string; stations?: Station[]; tiles?: Schemas["TileOut"][] } = { project: "" };
+export const known: { project: string; stations?: Station[] } = { project: "" };
 const PATIENCE = 1500; // ms after which the page no longer waits for points
 const idle = () => undefined;
 
@@ -32,12 +33,9 @@ export async function begin(project: string, step: string): Promise<void> {
   view.open(project);
   if (isStep(step)) view.go(step);
   if (step === "draw") return;
-  const [stations, tiles] = await Promise.all([
-    read<Station[]>(`/api/projects/${project}/stations`),
-    read<Schemas["TileOut"][]>(`/api/projects/${project}/tiles`),
-  ]);
-  Object.assign(known, { project, stations, tiles });
-  if (!tiles.length) return;
+  const stations = await read<Station[]>(`/api/projects/${project}/stations`);
+  Object.assign(known, { project, stations });
+  if (!stations.some((s) => s.points > 0)) return;
   const host = document.createElement("div");
   host.setAttribute("aria-label", "Bench");
   host.setAttribute("role", "img");
@@ -46,26 +44,31 @@ export async function begin(project: string, step: string): Promise<void> {
   await new Promise<void>((done) => {
     setTimeout(done, PATIENCE);
     const hands: Hands = {
-      ...{ select: idle, hover: idle, lasso: idle, pick: idle, planPick: idle, placed: idle, sliceAt: idle },
+      ...{
+        select: idle,
+        hover: idle,
+        lasso: idle,
+        pick: idle,
+        planPick: idle,
+        placed: idle,
+        sliceAt: idle,
+        settled: idle,
+        jump: idle,
+        scale: idle,
+      },
       drawn: ({ points }) => {
         host.dataset["drawn"] = String(points);
         if (points > 0) requestAnimationFrame(() => done());
       },
     };
-    const { panes, colourBy, ground, slab } = useView.getState();
+    const { panes, colourBy, ground, slab, shading } = useView.getState();
     const scene = {
-      ...{ stations: stationInfos(stations, seen(stations, {}), [], undefined), tiles, colourBy, ground, slab },
-      ...{ strings: [], dots: [], box: null, tool: "none" as const, placing: null, picks: [] },
+      ...{ stations: stationInfos(stations, seen(stations, {}), [], undefined), colourBy, ground, slab },
+      ...{ notes: [], strings: [], dots: [], box: null, tool: "none" as const, placing: null, picks: [] },
+      ...{ span: null, shading, stand: null, stand2: null, parallel: false },
     };
     try {
-      const bench = new Bench(
-        host,
-        tilesOf(project, () => known.stations ?? []),
-        hands,
-        scene,
-        STILL,
-        QUICK,
-      );
+      const bench = new Bench(host, sourceOf(project), hands, scene, STILL, QUICK);
       begun = { project, host, bench };
       bench.update(scene, { name: "m", metre: 1 });
       bench.layout(rects(panes, host.clientWidth, host.clientHeight));

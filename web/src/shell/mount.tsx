@@ -7,9 +7,8 @@ import { App } from "./App";
 import { known } from "./early";
 
 export function mount() {
-  if (known.stations && known.tiles) {
+  if (known.stations) {
     cache.setQueryData([known.project, "stations"], known.stations);
-    cache.setQueryData([known.project, "tiles"], known.tiles);
   }
   createRoot(document.getElementById("root")!).render(
     <QueryClientProvider client={cache}>

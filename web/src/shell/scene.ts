@@ -1,6 +1,7 @@
 /** What the bench is to show, from server state and view state. */
-import { bytes, type Box, type Network, type Project, type Sighting, type Station } from "../api/client";
-import type { BoxInfo, DotInfo, PaneKind, Rect, StationInfo, StringInfo } from "../bench/types";
+import { bytes, type Box, type Network, type Note, type Project, type Sighting, type Station } from "../api/client";
+import type { Source } from "../bench/cloud";
+import type { BoxInfo, DotInfo, NoteInfo, PaneKind, Rect, StationInfo, StringInfo } from "../bench/types";
 
 const asked = Number(new URLSearchParams(globalThis.location?.search ?? "").get("budget"));
 /** Points drawn at rest, and while something moves. */
@@ -33,13 +34,14 @@ export function rects(kinds: PaneKind[], w: number, h: number): { kind: PaneKind
   ];
 }
 
-/** How the tiles of a project's stations are asked for: the revision of a station's layers is part of the address. */
-export const tilesOf =
-  (project: string, stations: () => Station[]) => (tile: { station: string; first: number }, signal?: AbortSignal) => {
-    const layers = stations().find((s) => s.id === tile.station)?.layers ?? 0;
-    const revision = layers ? `?revision=${layers}` : "";
-    return bytes(`/api/projects/${project}/stations/${tile.station}/tiles/${tile.first}${revision}`, signal);
+/** How the points of a project's stations are asked for: the revision of a station's layers is part of a tile's address. */
+export function sourceOf(project: string): Source {
+  const tiles = (station: string) => `/api/projects/${project}/stations/${station}/tiles`;
+  return {
+    tree: (station, signal) => bytes(tiles(station), signal),
+    tile: (t, layers, signal) => bytes(`${tiles(t.station)}/${t.first}${layers ? `?revision=${layers}` : ""}`, signal),
   };
+}
 
 /** The part that is shown first: the largest. */
 export function mainPart(stations: Station[]): string | null {
@@ -71,6 +73,11 @@ export function stationInfos(
     pose: s.part === part ? s.pose : null,
     sigma: s.tied ? s.sigma_position_mm : null,
     visible: shown.has(s.id),
+    points: s.points,
+    layers: s.layers,
+    low: s.low,
+    high: s.high,
+    root: s.root,
     selected: selected.includes(s.id) || link?.a === s.id || link?.b === s.id,
   }));
 }
@@ -102,6 +109,12 @@ export function dots(sightings: Sighting[], target: string | null, part: string 
       out.set(g.target, { at: g.position, label: g.target_name, selected: g.target === target });
   return [...out.values()];
 }
+
+/** Kept measures of the part in view. */
+export const noteInfos = (notes: Note[], part: string | null, chosen: string | null): NoteInfo[] =>
+  notes
+    .filter((n) => n.part === part)
+    .map((n) => ({ id: n.id, points: n.points, closed: n.kind === "area", label: n.name, selected: n.id === chosen }));
 
 export function boxInfo(boxes: Box[], part: string | null): BoxInfo | null {
   const b = boxes.find((x) => x.active && x.part === part);

@@ -137,7 +137,9 @@ export const STEPS: { id: StepId; title: string; Card: OfProject; ledgers: Ledge
 ];
 
 const jobs = () => import("./Jobs");
+const notes = () => import("./Notes");
 export const ALWAYS: LedgerTab[] = [
+  { id: "notes", title: "Notes", Body: late(notes, (m) => m.NotesLedger) },
   { id: "jobs", title: "Jobs", Body: late(jobs, (m) => m.JobsLedger) },
   { id: "journal", title: "Journal", Body: late(jobs, (m) => m.JournalLedger) },
 ];

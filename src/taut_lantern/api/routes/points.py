@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-import json
-from typing import Annotated
+import gzip
+from typing import Annotated, Literal
 
 from fastapi import Path, Query, Response
 
 from ...core.errors import NotFound
-from ...site.common import get_project, stations_of
 from ...steps.bring_in import stations
 from ...steps.clean import edits
 from ...store import db
-from ...store.tiles import for_browser, tile_of, tiles_of
+from ...store.tiles import for_browser, layer_of, tile_of
 from .. import schemas as x
 from ..schemas.base import Id
 from .base import BINARY, P, router
 
 api = router()
+FOR_GOOD = "private, max-age=31536000, immutable"
 Revision = Annotated[int, Query(ge=0, le=2**31 - 1, description="of the layers, as the station tells it; part of the address")]
 
 
@@ -33,15 +33,14 @@ def change_station(project_id: P, station_id: P, body: x.StationPatch) -> x.Said
     return x.Said(message="changed")
 
 
-@api.get("/projects/{project_id}/tiles", operation_id="list_tiles", response_model=list[x.TileOut])
-def list_tiles(project_id: P) -> Response:
-    """All tiles of the project's stations without their points, coarse first."""
-    with db.session() as s:
-        get_project(s, project_id)
-        rows = tiles_of(s, [st.id for st in stations_of(s, project_id)])
-    # thousands of rows on the way to the first points: written as they are, not checked one by one
-    keys = ("station", "level", "first", "count", "low", "high", "spacing")
-    return Response(json.dumps([dict(zip(keys, r[1:], strict=True)) for r in rows]), media_type="application/json")
+@api.get("/projects/{project_id}/stations/{station_id}/tiles", operation_id="list_tiles", response_class=Response, responses=BINARY)
+def list_tiles(project_id: P, station_id: P) -> Response:
+    """The tree of a station's tiles, for good: see `core/scan/hierarchy.py` for its bytes. Sent compressed (gzip)."""
+    return Response(
+        gzip.compress(stations.tiles(project_id, station_id), 6, mtime=0),
+        media_type="application/octet-stream",
+        headers={"Content-Encoding": "gzip", "Cache-Control": FOR_GOOD, "ETag": f'"{station_id}"'},
+    )
 
 
 @api.get("/projects/{project_id}/stations/{station_id}/tiles/{first}", operation_id="get_tile", response_class=Response, responses=BINARY)
@@ -55,7 +54,33 @@ def get_tile(project_id: P, station_id: P, first: Annotated[int, Path(ge=0, le=2
     return Response(
         for_browser(*row),
         media_type="application/octet-stream",
-        headers={"Cache-Control": "private, max-age=31536000, immutable", "ETag": f'"{station_id}-{first}-{revision}"'},
+        headers={"Cache-Control": FOR_GOOD, "ETag": f'"{station_id}-{first}-{revision}"'},
+    )
+
+
+@api.get(
+    "/projects/{project_id}/stations/{station_id}/tiles/{first}/{kind}",
+    operation_id="get_layer",
+    response_class=Response,
+    responses=BINARY,
+)
+def get_layer(
+    project_id: P,
+    station_id: P,
+    first: Annotated[int, Path(ge=0, le=2**62)],
+    kind: Literal["intensity", "colour", "class", "normal"],
+    revision: Revision = 0,
+) -> Response:
+    """One attribute of a tile's points, as it was written: intensity uint16, colour three uint8, class uint8, normal three
+    int8 (127 = 1, station frame)."""
+    with db.session() as s:
+        body = layer_of(s, project_id, station_id, first, kind)
+    if body is None:
+        raise NotFound(f"this tile has no {kind}", subject=kind, remedy="reload the project")
+    return Response(
+        body,
+        media_type="application/octet-stream",
+        headers={"Cache-Control": FOR_GOOD, "ETag": f'"{station_id}-{first}-{kind}-{revision}"'},
     )
 
 

@@ -20,6 +20,12 @@ def link_by_hand(project_id: P, body: x.PairIn) -> x.Started:
     return x.Started(jobs=[links.start_pair(project_id, body.a, body.b, body.T_a_b)])
 
 
+@api.get("/projects/{project_id}/links/{link_id}", operation_id="get_link")
+def get_link(project_id: P, link_id: P) -> x.WholeLinkOut:
+    with db.session() as s:
+        return x.WholeLinkOut(**network.one_link(s, project_id, link_id))
+
+
 @api.patch("/projects/{project_id}/links/{link_id}", operation_id="switch_link")
 def switch_link(project_id: P, link_id: P, body: x.Used) -> x.NetworkOut:
     links.switch_link(project_id, link_id, body.used, body.version)

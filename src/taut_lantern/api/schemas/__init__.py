@@ -1,10 +1,11 @@
 """What goes in and out of the HTTP API, one module for each step."""
 
 from .base import FindingOut, LetGo, LetGoOut, Made, Model, Out, Problem, Said, Started
-from .bring_in import BringIn, ErrorOut, OriginalOut, ScanReading, StationOut, StationPatch, TileOut, Unfinished, UploadIn, UploadOut
+from .bring_in import BringIn, ErrorOut, OriginalOut, ScanReading, StationOut, StationPatch, Unfinished, UploadIn, UploadOut
 from .clean import BoxIn, BoxOut, BoxPatch, BoxProposal, EditOut, EditPatch, LassoIn, LassoOut
 from .draw import SectionIn, SectionOut, TraceIn, TraceOut, TracePatch
 from .hand_over import DeliveryIn, DeliveryOut
+from .notes import NoteIn, NoteOut, NotePatch, PlaneIn, PlaneOut, ViewIn, ViewOut, ViewPatch
 from .place import (
     ControlOut,
     ControlPatch,
@@ -20,7 +21,21 @@ from .place import (
     TargetName,
 )
 from .project import Binned, Entry, Frame, HealthOut, JobOut, JournalOut, KnotOut, PartOut, ProjectCard, ProjectIn, ProjectOut, ProjectPatch
-from .tie import BodyIn, BodyOut, LinkOut, NetworkOut, NetworkPart, PairIn, Rename, SightingOut, SightingPatch, SpheresIn, TargetOut, Used
+from .tie import (
+    BodyIn,
+    BodyOut,
+    LinkOut,
+    NetworkOut,
+    NetworkPart,
+    PairIn,
+    Rename,
+    SightingOut,
+    SightingPatch,
+    SpheresIn,
+    TargetOut,
+    Used,
+    WholeLinkOut,
+)
 
 __all__ = [
     "Binned",
@@ -59,11 +74,16 @@ __all__ = [
     "Model",
     "NetworkOut",
     "NetworkPart",
+    "NoteIn",
+    "NoteOut",
+    "NotePatch",
     "OriginalOut",
     "Out",
     "PairIn",
     "PartOut",
     "Placed",
+    "PlaneIn",
+    "PlaneOut",
     "Problem",
     "ProjectCard",
     "ProjectIn",
@@ -85,7 +105,6 @@ __all__ = [
     "StationPatch",
     "TargetName",
     "TargetOut",
-    "TileOut",
     "TraceIn",
     "TraceOut",
     "TracePatch",
@@ -93,4 +112,8 @@ __all__ = [
     "UploadIn",
     "UploadOut",
     "Used",
+    "ViewIn",
+    "ViewOut",
+    "ViewPatch",
+    "WholeLinkOut",
 ]

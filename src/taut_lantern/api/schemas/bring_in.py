@@ -74,6 +74,13 @@ class BringIn(Model):
     unit: Unit = "m"
 
 
+class Root(Out):
+    """The first tile of a station: its points, and their spacing in metres."""
+
+    count: int
+    spacing: float
+
+
 class StationOut(Out):
     id: str
     version: int
@@ -93,19 +100,10 @@ class StationOut(Out):
     links: int
     marked: int
     layers: int  # revision of intensity and colour; part of the address of its tiles
+    root: Root
 
 
 class StationPatch(Model):
     version: Version
     name: Text | None = None
     deleted: Literal[True] | None = None
-
-
-class TileOut(Out):
-    station: str
-    level: int
-    first: int
-    count: int
-    low: list[float]
-    high: list[float]
-    spacing: float

@@ -10,6 +10,8 @@ from .base import FindingOut, Id, Model, Number, Out, Status, Text, Version
 
 
 class LinkOut(Out):
+    """A link as lists and strings need it; its sentence and its histogram come with the link itself."""
+
     id: str
     version: int
     a: str
@@ -19,19 +21,24 @@ class LinkOut(Out):
     kind: str
     used: bool
     status: Status
-    sentence: str
     fit_median_mm: float
     fit_rms_mm: float
     fit_p90_mm: float
-    histogram: list[int]
     overlap: float
     see_through: float
     weak_sigma_mm: float
-    weak_direction: list[float]
     residual_mm: float | None
     residual_mdeg: float | None
     redundancy: float | None
     reasons: list[FindingOut]
+
+
+class WholeLinkOut(LinkOut):
+    """histogram: counts of surface distances in bins of 0.5 mm; weak_direction: unit vector in a's frame."""
+
+    sentence: str
+    histogram: list[int]
+    weak_direction: list[float]
 
 
 class NetworkPart(Out):

@@ -22,9 +22,19 @@ from .guess import Hypothesis, propose
 from .prepared import Prepared
 
 Array = NDArray[np.float64]
-ENOUGH = 0.10  # share of a station's surfaces that the placed ones must confirm
-CLEAN = 0.016  # violated share over all placed stations together
-RIVAL = 0.5
+ENOUGH = 0.10  # share of a station's surfaces that the placed ones must confirm: less may be one wall that looks like another
+CLEAN = 0.016  # violated share over all placed stations together: what movers and edges leave in right placements
+CLEAN_PAIR = 3 * CLEAN  # the same against any single one, whose share is noisier
+HEARD = 4.0  # m2 that two stations must agree or disagree on before their share counts by itself
+RIVAL = 0.5  # share of the best placement's support from which on another one makes it ambiguous
+RIVAL_SEES_THROUGH = 0.03  # a guess that is looked through by more is no rival
+HOPELESS = 0.2  # a guess that is looked through by more is not even refined
+LEAST = 2.0  # m2 that a guess must agree on to be refined
+DISTRUST = 5.0  # how much a see-through share takes from a guess when they are put in order
+OPTIONS = 6  # distinct placements of a station that are refined
+APART, TURNED = 0.3, 0.05  # metres and radians from which on two placements are distinct, and a refined one has left its guess
+IN_REACH = 120.0  # metres between stations beyond which neither saw the other's surroundings
+SHARED = 0.05  # overlap from which on two placed stations are aligned finely
 SPEAKERS = 40_000  # raw points of each scan that speak on a placement
 
 
@@ -54,6 +64,30 @@ class Placement:
     clean: bool
 
 
+@dataclass(frozen=True)
+class Guess:
+    """A station as a pair with a placed partner proposes it; worth: its agreeing area, less what is looked through."""
+
+    partner: str
+    T_partner_name: Array
+    pose: Array
+    worth: float
+
+
+@dataclass(frozen=True)
+class Said:
+    """confirmed: which speakers of the station the other saw as they are; agree, violated: m2, both ways."""
+
+    confirmed: NDArray[np.bool_]
+    agree: float
+    violated: float
+
+
+def _apart(a: Array, b: Array) -> bool:
+    metres, radians = frames.difference(a, b)
+    return metres > APART or radians > TURNED
+
+
 class Tying:
     """State of one run; ``run`` reads as the method."""
 
@@ -71,7 +105,7 @@ class Tying:
         self.tie = Tie()
         self.pool = ThreadPoolExecutor(max_workers=os.cpu_count() or 1)  # the compiled loops let go of the lock
         self.fine_of: dict[tuple[str, str, bytes], Array] = {}
-        self.said: dict[tuple[str, str, bytes, str], tuple[NDArray[np.bool_], float, float]] = {}
+        self.said: dict[tuple[str, str, bytes, str], Said] = {}
 
     def run(self) -> Tie:
         self.propose_all([(a, b) for k, a in enumerate(self.names) for b in self.names[k + 1 : k + 3]])
@@ -119,7 +153,7 @@ class Tying:
         best, top = None, 0.0
         for (a, b), found in self.hypotheses.items():
             if a in left and b in left and found and found[0].seen.clean and found[0].seen.overlap >= ENOUGH:
-                rival = max((h.seen.agree_m2 for h in found[1:] if h.seen.see_through < 0.03), default=0.0)
+                rival = max((h.seen.agree_m2 for h in found[1:] if h.seen.see_through < RIVAL_SEES_THROUGH), default=0.0)
                 if rival < RIVAL * found[0].seen.agree_m2 and found[0].seen.overlap > top:
                     best, top = found[0], found[0].seen.overlap
         if best is None:
@@ -148,54 +182,63 @@ class Tying:
 
     def options(self, name: str, placed: dict[str, Array]) -> list[Placement]:
         """Distinct refined placements of a station through all placed ones."""
-        poses: list[tuple[float, Array, str, Array]] = []
-        for (a, b), found in self.hypotheses.items():
-            other = b if a == name else a if b == name else None
-            if other is None or other not in placed:
-                continue
-            for h in found:
-                if h.seen.see_through > 0.2 or h.seen.agree_m2 < 2:
-                    continue
-                relative = h.T_a_b if other == a else frames.inverse(h.T_a_b)
-                poses.append((h.seen.agree_m2 * (1 - 5 * h.seen.see_through), placed[other] @ relative, other, relative))
-        distinct: list[tuple[Array, str, Array]] = []
-        for _, t, partner, relative in sorted(poses, key=lambda x: -x[0]):
-            if all(np.linalg.norm(t[:3, 3] - d[:3, 3]) > 0.3 or frames.difference(t, d)[1] > 0.05 for d, _, _ in distinct):
-                distinct.append((t, partner, relative))
-            if len(distinct) >= 6:
+        distinct: list[Guess] = []
+        for guess in sorted(self.guesses(name, placed), key=lambda g: -g.worth):
+            if all(_apart(guess.pose, d.pose) for d in distinct):
+                distinct.append(guess)
+            if len(distinct) >= OPTIONS:
                 break
-        return [self.judge(name, partner, self.sharpened(partner, name, relative), placed) for _, partner, relative in distinct]
+        return [self.judge(name, g.partner, self.sharpened(g.partner, name, g.T_partner_name), placed) for g in distinct]
+
+    def guesses(self, name: str, placed: dict[str, Array]) -> list[Guess]:
+        """Where pairs with placed stations propose to put a station."""
+        found = []
+        for (a, b), proposed in self.hypotheses.items():
+            partner = b if a == name else a if b == name else None
+            if partner is None or partner not in placed:
+                continue
+            for h in proposed:
+                if h.seen.see_through <= HOPELESS and h.seen.agree_m2 >= LEAST:
+                    t = h.T_a_b if partner == a else frames.inverse(h.T_a_b)
+                    found.append(Guess(partner, t, placed[partner] @ t, h.seen.agree_m2 * (1 - DISTRUST * h.seen.see_through)))
+        return found
 
     def sharpened(self, partner: str, name: str, T_partner_name: Array) -> Array:
         """The placement after fine alignment with its partner (kept: asked again after each join)."""
         key = (partner, name, T_partner_name.tobytes())
         if key not in self.fine_of:
             result = fine(self.prepared[partner], self.prepared[name], T_partner_name)
-            near = result is not None and frames.difference(result.T_a_b, T_partner_name)[0] < 0.3
+            near = result is not None and frames.difference(result.T_a_b, T_partner_name)[0] < APART
             self.fine_of[key] = result.T_a_b if near and result is not None else T_partner_name
         return self.fine_of[key]
 
     def judge(self, name: str, partner: str, T_partner_name: Array, placed: dict[str, Array]) -> Placement:
         """Dense see-through of a placement against all placed stations, both ways."""
-        new, pose = self.prepared[name], placed[partner] @ T_partner_name
+        pose = placed[partner] @ T_partner_name
         agree = violated = worst = 0.0
-        confirmed = np.zeros(min(SPEAKERS, len(new.raw)), bool)
+        confirmed = np.zeros(min(SPEAKERS, len(self.prepared[name].raw)), bool)
         for other, T_project_other in placed.items():
-            if np.linalg.norm(T_project_other[:3, 3] - pose[:3, 3]) > 120:
+            if np.linalg.norm(T_project_other[:3, 3] - pose[:3, 3]) > IN_REACH:
                 continue
             key = (name, partner, T_partner_name.tobytes(), other)
             if key not in self.said:
-                t, old = frames.inverse(T_project_other) @ pose, self.prepared[other]
-                on_old, on_new = verdicts(old, new, t, SPEAKERS), verdicts(new, old, frames.inverse(t), SPEAKERS)
-                area = (new.raw_area * len(new.raw) / len(on_old), old.raw_area * len(old.raw) / len(on_new))
-                self.said[key] = (on_old == 1, *(float((on_old == v).sum() * area[0] + (on_new == v).sum() * area[1]) for v in (1, 2)))
-            ok, yes, no = self.said[key]
-            confirmed |= ok
-            agree, violated = agree + yes, violated + no
-            if yes + no > 4.0:
-                worst = max(worst, no / (yes + no))
+                self.said[key] = self.speak(name, other, frames.inverse(T_project_other) @ pose)
+            said = self.said[key]
+            confirmed |= said.confirmed
+            agree, violated = agree + said.agree, violated + said.violated
+            if said.agree + said.violated > HEARD:
+                worst = max(worst, said.violated / (said.agree + said.violated))
         share = violated / max(violated + agree, 1e-9)
-        return Placement(name, pose, float(confirmed.mean()), share, share < CLEAN and worst < 3 * CLEAN)
+        return Placement(name, pose, float(confirmed.mean()), share, share < CLEAN and worst < CLEAN_PAIR)
+
+    def speak(self, name: str, other: str, T_other_name: Array) -> Said:
+        """What a placed station and one that is to be placed say of each other's surfaces."""
+        new, old = self.prepared[name], self.prepared[other]
+        on_new = verdicts(old, new, T_other_name, SPEAKERS)
+        on_old = verdicts(new, old, frames.inverse(T_other_name), SPEAKERS)
+        each = (new.raw_area * len(new.raw) / len(on_new), old.raw_area * len(old.raw) / len(on_old))  # m2 that a point stands for
+        agree, violated = (float((on_new == v).sum() * each[0] + (on_old == v).sum() * each[1]) for v in (1, 2))
+        return Said(on_new == 1, agree, violated)
 
     def join(self, best: Placement, placed: dict[str, Array]) -> None:
         """Place a station and align it finely with every placed one that shares surfaces with it."""
@@ -203,10 +246,10 @@ class Tying:
         def one(other: str) -> TiedPair | None:
             old, new = self.prepared[other], self.prepared[best.station]
             start = frames.inverse(placed[other]) @ best.pose
-            if dense(old, new, start, SPEAKERS).overlap < 0.05 or self.should_stop():
+            if dense(old, new, start, SPEAKERS).overlap < SHARED or self.should_stop():
                 return None
             result = fine(old, new, start)
-            if result is None or frames.difference(result.T_a_b, start)[0] > 0.3:
+            if result is None or frames.difference(result.T_a_b, start)[0] > APART:
                 return None
             return TiedPair(other, best.station, result, evidence(old, new, result))
 

@@ -8,19 +8,18 @@ from .order import jit
 
 
 @jit
-def split(points, intensity, rgb, index, body):  # type: ignore[no-untyped-def]
-    """Gather the points ``index`` into ``body`` (17 bytes each) as they are kept. Returns (2, 3) lowest and highest.
+def split(points, intensity, rgb, body):  # type: ignore[no-untyped-def]
+    """Points into ``body`` (17 bytes each) as they are kept. Returns (2, 3) lowest and highest.
 
     points (n, 3) float32, intensity (n,) float32 0 to 1, rgb (n, 3) uint8, the latter two empty when there are none.
     body : of every x, its bits exclusive-or those of the x before: all lowest bytes, all next, and so on; the same of y
     and z; intensity 0 to 65535, two bytes each; r, g, b. Neighbours differ little, so that the high bytes are nearly empty
     and compress away.
     """
-    n = len(index)
+    n = len(points)
     own, bits, ends = np.empty((3, n), np.float32), np.empty(n, np.uint32), np.empty((2, 3), np.float32)
     for k in range(n):
-        i = index[k]
-        own[0, k], own[1, k], own[2, k] = points[i, 0], points[i, 1], points[i, 2]
+        own[0, k], own[1, k], own[2, k] = points[k, 0], points[k, 1], points[k, 2]
     for a in range(3):
         ends[0, a], ends[1, a], now = own[a].min(), own[a].max(), own[a].view(np.uint32)
         bits[0] = now[0]
@@ -33,21 +32,20 @@ def split(points, intensity, rgb, index, body):  # type: ignore[no-untyped-def]
     if len(intensity):
         level = body[12 * n : 14 * n].view(np.uint16)
         for k in range(n):
-            level[k] = np.uint16(intensity[index[k]] * np.float32(65535) + np.float32(0.5))
+            level[k] = np.uint16(intensity[k] * np.float32(65535) + np.float32(0.5))
     if len(rgb):
         colour = body[14 * n :]
         for k in range(n):
-            i = index[k]
-            colour[3 * k], colour[3 * k + 1], colour[3 * k + 2] = rgb[i, 0], rgb[i, 1], rgb[i, 2]
+            colour[3 * k], colour[3 * k + 1], colour[3 * k + 2] = rgb[k, 0], rgb[k, 1], rgb[k, 2]
     return ends
 
 
 @jit
-def split_whole(values, index, body):  # type: ignore[no-untyped-def]
-    """Gather whole numbers values (n,) int32 into ``body``, as many bytes each as it has room for, as ``split`` does."""
-    n, before = len(index), np.uint32(0)
+def split_whole(values, body):  # type: ignore[no-untyped-def]
+    """Whole numbers values (n,) int32 into ``body``, as many bytes each as it has room for, as ``split`` does."""
+    n, before = len(values), np.uint32(0)
     for k in range(n):
-        now = np.uint32(values[index[k]])
+        now = np.uint32(values[k])
         for b in range(len(body) // n):
             body[b * n + k] = np.uint8((now ^ before) >> np.uint32(8 * b))
         before = now

@@ -1,6 +1,7 @@
 """What a network is made of.
 
-Terms: a *link* measures one station from another; a *sighting* measures a target from a station; a *body* is a set of
+Terms: a *link* measures one station from another; a *sighting* measures a target, or a picked point, from a station; a *level*
+measures up from a station; *control* gives the place of a target in a frame of its own; a *body* is a set of
 stations whose inner shape is held: one unknown; a *part* is what links, bodies and shared targets connect: only its stations
 share coordinates; the *datum* of a part is the station whose pose is held, and with it the part's coordinates.
 Everything is in the frame of its part, metres and radians.
@@ -33,11 +34,32 @@ class LinkObservation:
 
 @dataclass(frozen=True)
 class SightingObservation:
-    """A target seen from a station: centre (3,) in the station's frame with covariance (3, 3)."""
+    """A target, or a natural point that somebody picked, seen from a station: centre (3,) in the station's frame with
+    covariance (3, 3). kind: target | pick."""
 
     station: str
     target: str
     centre: Array
+    covariance: Array
+    kind: str = "target"
+
+
+@dataclass(frozen=True)
+class LevelObservation:
+    """What a scanner's own level says: the direction up (3,) in the station's frame, with deviation sigma, radians. All of a
+    part share one direction up, which is unknown."""
+
+    station: str
+    sigma: float
+    up: tuple[float, float, float] = (0.0, 0.0, 1.0)
+
+
+@dataclass(frozen=True)
+class ControlObservation:
+    """A target's given position (3,) in control, with covariance (3, 3)."""
+
+    target: str
+    position: Array
     covariance: Array
 
 

@@ -17,7 +17,7 @@ from .observations import Array, LinkObservation, SightingObservation
 from .parts import connected_parts
 
 if TYPE_CHECKING:
-    from .adjust import Solution
+    from .solution import Solution
 
 SUSPECT = 3.5  # times the common normalized residual, from which on a link is left out
 CONTROLLED = 1.0  # of 6: redundancy that a link needs before it can be suspected at all

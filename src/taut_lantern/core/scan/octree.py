@@ -28,41 +28,93 @@ class Tile:
     spacing: float
 
 
-def arrange(xyz: NDArray[np.float32], coarsest: float = 0.8) -> tuple[NDArray[np.int32], list[Tile]]:
-    """(order, tiles) of points (n, 3): order (n,) puts them into their final order. coarsest: cell of level 0, metres."""
-    if len(xyz) == 0:
-        return np.zeros(0, np.int32), []
-    points = np.ascontiguousarray(xyz, np.float32)
-    low, high = kernels.bounds(points).astype(float)
-    side = max(float((high - low).max()), 1e-3) * 1.0001
-    bits = max(1, min(kernels.DEPTH, int(np.ceil(np.log2(max(side / coarsest, 2.0))))))
-    count = max(1, min(LEVELS, kernels.DEPTH - bits + 1))
+@dataclass(frozen=True)
+class Cells:
+    """How a station's space is divided: a cube from ``low`` (3,) with ``side`` metres; bits: depth of the cells of level 0."""
+
+    low: NDArray[np.float64]
+    side: float
+    bits: int
+    levels: int
+
+    @classmethod
+    def over(cls, ends: NDArray[np.float64], coarsest: float = 0.8) -> Cells:
+        """Of points within ends (2, 3), lowest and highest; coarsest: cell of level 0, metres."""
+        low, high = np.asarray(ends, float)
+        side = max(float((high - low).max()), 1e-3) * 1.0001
+        bits = max(1, min(kernels.DEPTH, int(np.ceil(np.log2(max(side / coarsest, 2.0))))))
+        return cls(low, side, bits, max(1, min(LEVELS, kernels.DEPTH - bits + 1)))
+
+    @property
+    def depth(self) -> int:
+        """Bits an axis of codes that tell the smallest cells apart; the fewer, the faster."""
+        return SHORT if self.bits + self.levels - 1 <= SHORT else kernels.DEPTH
+
+    def spacing(self, level: int) -> float:
+        """Size of the cells of a level, metres."""
+        return self.side / (1 << (self.bits + level))
+
+    def codes(self, points: NDArray[np.float32], depth: int, kept: int = 0) -> NDArray[np.uint64]:
+        """(n,) Morton codes of ``depth`` bits an axis; kept: see :func:`kernels.morton`."""
+        return kernels.morton(points, self.low, self.side / (1 << kernels.DEPTH), 3 * (kernels.DEPTH - depth), kept)  # type: ignore[no-any-return]
+
+
+@dataclass(frozen=True)
+class Run:
+    """Points in their order: order (n,) int32, their codes (n,) of ``depth`` bits an axis, first (levels + 1,) where each level
+    begins, and the end."""
+
+    order: NDArray[np.int32]
+    codes: NDArray[np.uint64]
+    first: NDArray[np.int64]
+    depth: int
+
+
+def by_levels(points: NDArray[np.float32], cells: Cells) -> Run:
+    """Put points (n, 3) into levels, and in Morton order within each."""
     # when it fits, code and index share one 64-bit word: sorting words is several times faster than sorting indices
-    together = len(points) < 1 << INDEX_BITS and bits + count - 1 <= SHORT
-    depth, kept = (SHORT, INDEX_BITS) if together else (kernels.DEPTH, 0)
-    codes = kernels.morton(points, low, side / (1 << kernels.DEPTH), 3 * (kernels.DEPTH - depth), kept)
+    together = len(points) < 1 << INDEX_BITS and cells.depth == SHORT
+    depth, kept = (cells.depth, INDEX_BITS) if together else (kernels.DEPTH, 0)
+    codes = cells.codes(points, depth, kept)
     by_code = np.zeros(0, np.int64)
     if together:
         codes.sort()
     else:
         by_code = np.argsort(codes, kind="stable")
         codes = codes[by_code]
-    level = kernels.levels(codes, 3 * (depth - bits) + kept, count - 1)
+    level = kernels.levels(codes, 3 * (depth - cells.bits) + kept, cells.levels - 1)
     order = np.empty(len(points), np.int32)
-    codes, first = kernels.by_level(by_code, codes, level, count, kept, order)
-    runs: list[tuple[int, int, int]] = []
-    for k in range(count):
-        _cut(codes, int(first[k]), int(first[k + 1]), 3 * depth, k, runs)
-    cell = side / (1 << bits)
-    return order, [Tile(k, start, n, cell / (1 << k)) for k, start, n in runs]
+    codes, first = kernels.by_level(by_code, codes, level, cells.levels, kept, order)
+    return Run(order, codes, first, depth)
 
 
-def _cut(codes: NDArray[np.uint64], start: int, end: int, shift: int, level: int, runs: list[tuple[int, int, int]]) -> None:
-    """Split a run of one level by octree node until each piece is at most TILE points; (level, first, count) each."""
+def cut(codes: NDArray[np.uint64], depth: int) -> list[tuple[int, int]]:
+    """Sorted codes of one level as slices by octree node, each at most TILE points where it can be: (first, count) each."""
+    out: list[tuple[int, int]] = []
+    _cut(codes, 0, len(codes), 3 * depth, out)
+    return out
+
+
+def arrange(xyz: NDArray[np.float32], coarsest: float = 0.8) -> tuple[NDArray[np.int32], list[Tile]]:
+    """(order, tiles) of points (n, 3): order (n,) puts them into their final order. coarsest: cell of level 0, metres."""
+    if len(xyz) == 0:
+        return np.zeros(0, np.int32), []
+    points = np.ascontiguousarray(xyz, np.float32)
+    cells = Cells.over(kernels.bounds(points), coarsest)
+    run = by_levels(points, cells)
+    tiles = []
+    for level in range(cells.levels):
+        begin, end = int(run.first[level]), int(run.first[level + 1])
+        tiles += [Tile(level, begin + first, n, cells.spacing(level)) for first, n in cut(run.codes[begin:end], run.depth)]
+    return run.order, tiles
+
+
+def _cut(codes: NDArray[np.uint64], start: int, end: int, shift: int, out: list[tuple[int, int]]) -> None:
+    """Split a run of one level by octree node until each piece is at most TILE points; (first, count) each."""
     if end <= start:
         return
     if end - start <= TILE or shift == 0:
-        runs.append((level, start, end - start))
+        out.append((start, end - start))
         return
     shift -= 3
     first, last = int(codes[start]) >> shift, int(codes[end - 1]) >> shift
@@ -72,4 +124,4 @@ def _cut(codes: NDArray[np.uint64], start: int, end: int, shift: int, level: int
         inside.append(at)
         first = int(codes[at]) >> shift if at < end else last + 1
     for a, b in zip(inside[:-1], inside[1:], strict=True):
-        _cut(codes, a, b, shift, level, runs)
+        _cut(codes, a, b, shift, out)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -10,9 +11,11 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from ...core import frames
-from ...core.errors import BadInput, Conflict
+from ...core.errors import BadInput, Conflict, NotFound
+from ...core.scan.hierarchy import packed
 from ...core.scan.scan import Scan
 from ...formats import e57
+from ...formats.columns import OnDisk
 from ...site.common import Progress, clean_name, get_project, get_station, matrix, numbers, stations_of
 from ...site.frames import deviation_in, in_use
 from ...site.solution import refresh_solution, solution_of
@@ -20,7 +23,10 @@ from ...store import journal, scratch
 from ...store.db import session, write_out
 from ...store.models import Edit, EditDelta, Job, Original, Station, new_id
 from ...store.queue import LIVE, enqueue
-from ...store.tiles import revisions_of, write_points
+from ...store.spill import CHUNK, Spilled
+from ...store.tiles import InMemory, Source, revisions_of, roots_of, tree_of, write_points
+
+IN_MEMORY = 2 * CHUNK  # points of a scan that is sorted in memory: about 0.8 GB
 
 
 def start(project_id: str, original_ids: list[str], min_range: float = 0.4, max_range: float = 200.0, unit: str = "m") -> list[str]:
@@ -81,26 +87,54 @@ def _busy_or_here(s: Any, project_id: str, original_id: str, scan: int) -> bool:
     return here is not None or s.scalar(q.limit(1)) is not None
 
 
-def read_scan(
-    path: Path, index: int, shown: str, min_range: float, max_range: float, factor: float, progress: Progress
-) -> tuple[Scan, dict[str, Any]]:
-    """Points of one scan within the limits, and the import report's counts."""
+@dataclass(frozen=True)
+class Wanted:
+    """A scan of a file, and what of it is wanted: metres; factor: metres per unit of the file."""
+
+    path: Path
+    index: int
+    shown: str
+    min_range: float
+    max_range: float
+    factor: float = 1.0
+
+
+def read_scan(wanted: Wanted, progress: Progress, into: Path | None = None) -> tuple[Scan | OnDisk, dict[str, Any]]:
+    """Points of one scan within the limits, and the import report's counts; into: the file that takes them when they are too
+    many for memory."""
 
     def report(done: int, total: int) -> None:
         progress.report("reading points", done, total)
         progress.check()
 
-    scan, counts = e57.points(path, index, shown, min_range, max_range, factor, report)
+    w = wanted
+    how = (w.shown, w.min_range, w.max_range, w.factor, report)
+    scan: Scan | OnDisk
+    if into is None:
+        scan, counts = e57.points(w.path, w.index, *how)
+    else:
+        scan, counts = e57.points_on_disk(w.path, w.index, into, *how)
     if counts["kept"] == 0:
         far = counts["too_far"] > counts["read"] / 2
         raise BadInput(
-            f"{shown}: none of {counts['read']:,} points can be used ({counts['too_far']:,} beyond {max_range:g} m, {counts['invalid']:,} invalid, "
-            f"{counts['not_finite']:,} not finite)",
-            subject=shown,
+            f"{w.shown}: none of {counts['read']:,} points can be used ({counts['too_far']:,} beyond {w.max_range:g} m, "
+            f"{counts['invalid']:,} invalid, {counts['not_finite']:,} not finite)",
+            subject=w.shown,
             code="no_points",
             remedy="widen the range limits, or export the scan in the scanner's own frame" if far else "export the scan again",
         )
     return scan, counts
+
+
+def in_order(wanted: Wanted, points: int, folder: Path, progress: Progress) -> tuple[Source, dict[str, Any]]:
+    """A scan of ``points`` points in its final order, in memory or, when they are too many, on disk in ``folder``."""
+
+    def report(done: int, total: int) -> None:
+        progress.report("sorting points", done, total)
+        progress.check()
+
+    scan, counts = read_scan(wanted, progress, folder / "points" if points > IN_MEMORY else None)
+    return (Spilled(scan, folder, report) if isinstance(scan, OnDisk) else InMemory(scan)), counts
 
 
 def import_scan(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
@@ -111,22 +145,34 @@ def import_scan(project_id: str, params: dict[str, Any], progress: Progress) -> 
     with session() as s:
         original = s.get_one(Original, params["original_id"])
         shown, original_id, size = original.name, original.id, original.size
+        points = int((original.reading or {})["scans"][params["scan"]]["points"])
         have = s.scalar(_same_scan(original_id, params["scan"]))
     if have is not None:
         return {"station": have}
+    station = Station(id=new_id(), project_id=project_id, original_id=original_id, scan_index=params["scan"])
     with scratch.folder() as folder:
         path = folder / "in.e57"
         progress.report("fetching the file", 0, 0)
         write_out(original_id, size, path)
         factor = frames.METRE_PER_UNIT[params["unit"]]
-        scan, counts = read_scan(path, params["scan"], shown, params["min_range"], params["max_range"], factor, progress)
-    progress.check()
-    station = Station(id=new_id(), project_id=project_id, original_id=original_id, scan_index=params["scan"])
+        wanted = Wanted(path, params["scan"], shown, params["min_range"], params["max_range"], factor)
+        source, counts = in_order(wanted, points, folder, progress)
+        path.unlink()
+        progress.check()
+        return _stored(project_id, params, station, source, counts, progress)
+
+
+def _stored(
+    project_id: str, params: dict[str, Any], station: Station, source: Source, counts: dict[str, Any], progress: Progress
+) -> dict[str, Any]:
+    """The points and the station, in one transaction."""
+    original_id = str(station.original_id)
     with session() as s:
-        write_points(s, station, scan, lambda done, total: progress.report("storing points", done, total))
+        shown = s.get_one(Original, original_id).name
+        write_points(s, station, source, lambda done, total: progress.report("storing points", done, total))
         progress.check()
         with journal.change(project_id, "", network=True, topic="stations", s=s) as c:
-            if have := s.scalar(_same_scan(original_id, params["scan"])):
+            if s.scalar(_same_scan(original_id, params["scan"])):
                 raise Conflict(
                     f"the scan {params['name']} is here already", subject=shown, remedy="nothing is to be done", code="here_already"
                 )
@@ -177,6 +223,14 @@ def change_station(project_id: str, station_id: str, version: int | None, name: 
         refresh_solution(c.s, c.project)
 
 
+def tiles(project_id: str, station_id: str) -> bytes:
+    """The tree of a station's tiles as it is sent (see core/scan/hierarchy.py). NotFound when the station is out of sight."""
+    with session() as s:
+        if get_station(s, project_id, station_id).deleted:
+            raise NotFound("this station was taken out", subject=station_id, remedy="bring it back with undo")
+        return packed(tree_of(s, station_id))
+
+
 def list_stations(s: Session, project_id: str) -> list[dict[str, Any]]:
     """Stations with what the one solution says of them; deviations in the coordinates of their part that are in use."""
     project = get_project(s, project_id)
@@ -188,14 +242,17 @@ def list_stations(s: Session, project_id: str) -> list[dict[str, Any]]:
     q = q.where(Edit.project_id == project_id, Edit.active).group_by(EditDelta.station_id)
     marked = {k: int(n) for k, n in s.execute(q)}
     layers = revisions_of(s, [x.id for x in rows])
+    roots = roots_of(s, [x.id for x in rows])
     nothing = {"status": "loose", "sigma_position_mm": None, "links": 0}
     out = []
     for x in rows:
         own, pose, tied = known.get(x.id, nothing), matrix(x.pose), size[x.part_id] > 1
         sigma = own["sigma_position_mm"]
         if tied and sigma is not None and x.part_id is not None:
-            sigma = deviation_in(frame[x.part_id], pose, sigma)
+            sigma = deviation_in(frame[x.part_id], x.id, pose, sigma)
         shown = {k: getattr(x, k) for k in ("id", "version", "name", "points", "has_rgb", "has_intensity", "low", "high", "hue", "report")}
         shown |= {"pose": numbers(pose), "part": x.part_id, "tied": tied, "marked": marked.get(x.id, 0), "layers": layers.get(x.id, 0)}
+        count, spacing = roots.get(x.id, (0, 1.0))
+        shown["root"] = {"count": count, "spacing": spacing}
         out.append(shown | {"status": own["status"], "links": own["links"], "sigma_position_mm": sigma})
     return out

@@ -49,7 +49,7 @@ def _candidates(s: Session, station: Station, lasso: Lasso) -> tuple[list[int], 
 def lasso_indices(s: Session, station: Station, ids: list[int], lasso: Lasso, box: Box | None) -> np.ndarray:
     """Sorted indices of the living points in these tiles inside the lasso (and the crop box)."""
     t, found = matrix(station.pose), []
-    for tile in read_tiles(ids):
+    for tile in read_tiles(ids, kinds=()):
         p = frames.apply(t, tile.xyz)
         inside = lasso.inside(p)
         if box is not None:
@@ -249,7 +249,7 @@ def propose_box(project_id: str, part_id: str | None = None) -> dict[str, object
         part = wanted(s, get_project(s, project_id), part_id)
         parts: list[Array] = []
         for station in stations_in(stations_of(s, project_id), part):
-            for tile in read_tiles(station_id=station.id, most_level=0):
+            for tile in read_tiles(station_id=station.id, most_level=0, kinds=()):
                 parts.append(frames.apply(matrix(station.pose), tile.xyz))
     if not parts:
         raise BadInput("there are no stations yet", subject="crop box", remedy="bring in a scan first")

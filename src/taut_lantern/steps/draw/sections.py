@@ -64,7 +64,7 @@ def floor_height(project_id: str, part_id: str | None = None) -> float:
     """Height of the main floor of a part (its z, metres): the strongest peak of coarse points below the lowest instrument."""
     with session() as s:
         stations = stations_in(stations_of(s, project_id), wanted(s, get_project(s, project_id), part_id))
-        heights = [frames.apply(matrix(x.pose), t.xyz)[:, 2] for x in stations for t in read_tiles(station_id=x.id, most_level=1)]
+        heights = [frames.apply(matrix(x.pose), t.xyz)[:, 2] for x in stations for t in read_tiles(station_id=x.id, most_level=1, kinds=())]
         lowest = min((float(matrix(x.pose)[2, 3]) for x in stations), default=0.0)
     if not heights:
         raise BadInput("there are no stations to cut", subject="section", remedy="bring in a scan first")

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.clean.select import Box
@@ -15,6 +16,7 @@ from ...core.errors import BadInput, NotFound
 from ...formats import dxf, e57, las, pdf
 from ...formats.dxf import Entity
 from ...formats.pdf import Report
+from ...site import notes
 from ...site.common import Array, Progress, file_name, get_project, matrix, owned, state_of, stations_of
 from ...site.drawing import entities
 from ...site.frames import Currency, InUse, in_use
@@ -77,9 +79,16 @@ def state_for(project_id: str, kind: str, params: dict[str, Any]) -> State:
             Currency(s, project_id).why_old(frame.row) if frame.row is not None else "",
             [(x, marks_of(s, x.id)) for x in placed] if kind in ("e57", "laz") else [],
             active_box(s, project_id, frame.part) if params.get("crop", True) else None,
-            entities(s, project_id, frame, params.get("sections"), params.get("coordinates") == "section") if kind == "dxf" else [],
+            _drawn(s, project_id, frame, params) if kind == "dxf" else [],
             build(s, project_id, frame.part) if kind == "pdf" else None,
         )
+
+
+def _drawn(s: Session, project_id: str, frame: InUse, params: dict[str, Any]) -> list[Entity]:
+    """Traces, and in space the notes too: they lie in no section."""
+    flat = params.get("coordinates") == "section"
+    drawn = entities(s, project_id, frame, params.get("sections"), flat)
+    return drawn if flat else [*drawn, *notes.entities(s, project_id, frame)]
 
 
 def _clouds(state: State, progress: Progress) -> Iterator[tuple[str, Any, Array, Array]]:

@@ -30,13 +30,13 @@ from ...site.common import (
     still,
 )
 from ...site.frames import inputs_of_control, inputs_of_grid
+from ...site.near import points_near
 from ...site.parts import stations_in, wanted
-from ...site.placing import applied_control, control_of, part_with_most_targets, solve_now, targets_in
+from ...site.placing import applied_control, control_of, deviations_of, part_with_most_targets, solve_now, targets_in
 from ...site.solution import solution_of
 from ...store import journal
 from ...store.db import session
 from ...store.models import Control, Frame, Station, Target
-from ...store.tiles import read_tiles, tiles_of
 
 
 def preview(text: str, file: str, columns: list[str] | None, unit: str) -> ControlReading:
@@ -195,6 +195,8 @@ def apply(project_id: str, part_id: str | None = None) -> str:
                 "points": [p.name for p in placement.points if p.role == "control" and p.status != "parted"],
                 "covariance": numbers(placement.covariance),
                 "centre": numbers(placement.centre),
+                "stations": deviations_of(c.s, project_id, solved),
+                "network_revision": c.project.network_revision,
             },
             made_from={"inputs": inputs_of_control(solved.rows, solution_of(c.s, project_id)["targets"], solved.part)},
             revision=old.revision + 1 if old is not None else 1,
@@ -209,34 +211,6 @@ def _unit(rows: list[Control]) -> str:
     """The unit that the surveyor wrote in; metres when the points came in several."""
     units = {r.unit for r in rows}
     return units.pop() if len(units) == 1 else "m"
-
-
-@dataclass(frozen=True)
-class Near:
-    """points (n, 3) of a part's stations round a pick, part frame; stations that they come from; towards: (3,) where one
-    stands who saw them."""
-
-    points: Array
-    stations: list[Station]
-    towards: Array
-
-
-def points_near(s: Session, stations: list[Station], pick: Array, radius: float) -> Near:
-    """Points within ``radius`` metres of a pick."""
-    found = [(x, p) for x in stations if len(p := _near(s, x, pick, radius))]
-    if not found:
-        return Near(np.zeros((0, 3)), [], pick)
-    stands = np.array([matrix(x.pose)[:3, 3] for x, _ in found])
-    towards = np.average(stands, axis=0, weights=[len(p) for _, p in found])
-    return Near(np.concatenate([p for _, p in found]), [x for x, _ in found], towards)
-
-
-def _near(s: Session, station: Station, pick: Array, radius: float) -> Array:
-    t = matrix(station.pose)
-    local = frames.apply(frames.inverse(t), pick[None])[0]
-    ids = [r.id for r in tiles_of(s, [station.id]) if all(r.low[k] - radius <= local[k] <= r.high[k] + radius for k in range(3))]
-    found = [tile.xyz[np.linalg.norm(tile.xyz - local, axis=1) < radius] for tile in read_tiles(ids)]
-    return frames.apply(t, np.concatenate(found)) if found else np.zeros((0, 3))
 
 
 ROUND = 0.8  # metres of the wall round the pick that are looked at

@@ -8,8 +8,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core.align.evidence import Evidence
-from ...site.common import get_project, stations_of
-from ...site.solution import empty, pair_of
+from ...core.errors import NotFound
+from ...site.common import get_project, owned, stations_of
+from ...site.solution import empty, pair_of, solution_of
 from ...store.models import Link, SolutionRow
 
 RANK = {"parted": 0, "slack": 1, "loose": 2, "taut": 3}  # what wants looking at comes first
@@ -29,7 +30,7 @@ def describe(s: Session, project_id: str) -> dict[str, Any]:
     data = row.data if row else empty()
     names = {x.id: x.name for x in stations_of(s, project_id)}
     links = [
-        describe_link(k, names, data["links"].get(k.id, NOTHING))
+        summary(describe_link(k, names, data["links"].get(k.id, NOTHING)))
         for k in s.scalars(select(Link).where(Link.project_id == project_id))
         if k.a in names and k.b in names
     ]
@@ -39,6 +40,20 @@ def describe(s: Session, project_id: str) -> dict[str, Any]:
         "links": sorted(links, key=lambda k: (RANK[k["status"]], k["name_a"], k["name_b"])),
         **{k: data[k] for k in ("sentence", "sigma0", "degrees_of_freedom", "global_test", "converged", "parts", "findings")},
     }
+
+
+def one_link(s: Session, project_id: str, link_id: str) -> dict[str, Any]:
+    """A link with everything that is known of it."""
+    k = owned(s, Link, project_id, link_id, "link")
+    names = {x.id: x.name for x in stations_of(s, project_id)}
+    if k.a not in names or k.b not in names:
+        raise NotFound("a station of this link was taken out", subject=link_id, remedy="bring it back with undo")
+    return describe_link(k, names, solution_of(s, project_id)["links"].get(k.id, NOTHING))
+
+
+def summary(link: dict[str, Any]) -> dict[str, Any]:
+    """What a list of links holds of one."""
+    return {key: value for key, value in link.items() if key not in ("sentence", "histogram", "weak_direction")}
 
 
 def describe_link(k: Link, names: dict[str, str], own: dict[str, Any]) -> dict[str, Any]:

@@ -18,7 +18,7 @@ import {
 } from "../../kit";
 import { Await } from "../../kit/await";
 import { LengthField, useLengths } from "../../kit/fields";
-import { confirm } from "../../kit/confirm";
+import { askToLetGo } from "../../kit/confirm";
 import { Table } from "../../kit/table";
 import { UNIT_CHOICES, type Unit } from "../../kit/units";
 import { useView } from "../../kit/view";
@@ -209,15 +209,15 @@ function FilesLedger({ id }: { id: string }) {
       }),
     ),
   );
-  const ask = (f: Original) =>
-    confirm({
-      title: `Let go of ${f.name}?`,
-      text: `Its ${grouped(f.scans.reduce((n, s) => n + s.points, 0))} points stay in the project, and ${megabytes(f.size)} are given back. The file itself is gone for good: it cannot be read again with other limits.`,
-      ask: "Why (kept beside the file)",
-      yes: "Let go of the file",
-      no: "Keep it",
-      then: (reason) => letGo.mutate({ f, reason }),
-    });
+  const ask = (f: Original) => {
+    const points = grouped(f.scans.reduce((n, s) => n + s.points, 0));
+    askToLetGo(
+      f.name,
+      `Its ${points} points stay in the project, and ${megabytes(f.size)} are given back.`,
+      ": it cannot be read again with other limits",
+      (reason) => letGo.mutate({ f, reason }),
+    );
+  };
   const columns: Column<Original>[] = [
     { head: "file", cell: (f) => <span className="font-mono">{f.name}</span>, value: (f) => f.name },
     { head: "size", cell: (f) => megabytes(f.size), value: (f) => f.size, figure: true },
@@ -310,6 +310,7 @@ function StationsLedger({ id }: { id: string }) {
   const stations = asked.data ?? [];
   const { stations: selected, selectStation } = useView();
   const of = (s: Station, key: string) => Number((s.report as Record<string, number>)[key] ?? 0);
+  const remarks = (s: Station) => ((s.report["remarks"] as string[] | undefined) ?? []).join("; ");
   const columns: Column<Station>[] = [
     { head: "station", cell: (s) => <span className="font-mono">{s.name}</span>, value: (s) => s.name },
     ...(["read", "invalid", "not_finite", "too_near", "too_far", "kept"] as const).map((key) => ({
@@ -318,6 +319,7 @@ function StationsLedger({ id }: { id: string }) {
       value: (s: Station) => of(s, key),
       cell: (s: Station) => grouped(of(s, key)),
     })),
+    { head: "remarks", cell: (s) => <span className="text-slack">{remarks(s)}</span>, value: remarks },
   ];
   return (
     <Table

@@ -4,7 +4,7 @@ import { http, sent, type Box, type Job, type Project, type Schemas } from "../.
 import { useAsk, useBoxes, useDeliveries, useJobs, useProject } from "../../api/queries";
 import { Actions, Button, grouped, Heading, megabytes, Pick, Quiet, Sentence, type Column } from "../../kit";
 import { Await } from "../../kit/await";
-import { confirm } from "../../kit/confirm";
+import { askToLetGo } from "../../kit/confirm";
 import { Table } from "../../kit/table";
 import { UNIT_CHOICES, UNITS, type Unit } from "../../kit/units";
 import { JobLine } from "../../parts/JobLine";
@@ -139,14 +139,12 @@ function DeliveriesLedger({ id }: { id: string }) {
     ),
   );
   const ask = (d: Delivery) =>
-    confirm({
-      title: `Let go of ${d.name}?`,
-      text: `Its line and its checksum stay, and ${megabytes(d.size)} are given back. The file itself is gone for good; it can be made again.`,
-      ask: "Why (kept beside the delivery)",
-      yes: "Let go of the file",
-      no: "Keep it",
-      then: (reason) => letGo.mutate({ d, reason }),
-    });
+    askToLetGo(
+      d.name,
+      `Its line and its checksum stay, and ${megabytes(d.size)} are given back.`,
+      "; it can be made again",
+      (reason) => letGo.mutate({ d, reason }),
+    );
   const columns: Column<Delivery>[] = [
     { head: "delivery", cell: (d) => d.title, value: (d) => d.title },
     {

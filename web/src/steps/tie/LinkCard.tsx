@@ -1,6 +1,7 @@
 /** A link: what a colleague would say of it, its evidence beside what the profile asks, and what can be done. */
 import { http, sent, type Link } from "../../api/client";
-import { useAsk, useProject, useStations } from "../../api/queries";
+import { useAsk, useLink, useProject, useStations } from "../../api/queries";
+import { Await } from "../../kit/await";
 import { Actions, Button, fixed, Heading, Row, Sentence, StatusWord } from "../../kit";
 import { useView } from "../../kit/view";
 import { startPlacing } from "./Placing";
@@ -38,6 +39,18 @@ function Histogram({ counts, median }: { counts: number[]; median: number }) {
   );
 }
 
+/** What only the link itself holds: its sentence and its histogram. */
+function Whole({ id, link }: { id: string; link: string }) {
+  const asked = useLink(id, link);
+  const k = asked.data;
+  return (
+    <Await of={[asked]} what="this link">
+      {k && <Sentence>{k.sentence}</Sentence>}
+      {k && k.histogram.length > 0 && <Histogram counts={k.histogram} median={k.fit_median_mm} />}
+    </Await>
+  );
+}
+
 export function LinkCard({ id, link: k }: { id: string; link: Link }) {
   const stations = useStations(id).data;
   const profile = useProject(id).data?.profile as Record<string, number> | undefined;
@@ -59,8 +72,7 @@ export function LinkCard({ id, link: k }: { id: string; link: Link }) {
           {k.name_a} · {k.name_b}
         </span>
       </p>
-      <Sentence>{k.sentence}</Sentence>
-      {k.histogram.length > 0 && <Histogram counts={k.histogram} median={k.fit_median_mm} />}
+      <Whole id={id} link={k.id} />
       <Heading>Evidence, and what the profile asks</Heading>
       <Row
         name="fit, RMS"

@@ -1,0 +1,138 @@
+"""Notes and saved views."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from .base import Id, Model, Number, Out, Text, Version
+
+Pick = Annotated[list[Number], Field(min_length=3, max_length=3)]
+
+
+class NoteIn(Model):
+    """points: metres in the part's coordinates. Of a plane the first is where it is fitted, the second what is measured."""
+
+    kind: Literal["point", "distance", "polyline", "angle", "area", "plane"]
+    points: Annotated[list[Pick], Field(min_length=1, max_length=2000)]
+    name: Annotated[str, Field(max_length=120)] = ""
+    remark: Annotated[str, Field(max_length=300)] = ""
+    part: Id | None = None
+
+
+class NoteOut(Out):
+    """points: in the part; at: in the coordinates named, where E, N, H; figures by name: metres, square metres, degrees."""
+
+    id: str
+    version: int
+    name: str
+    kind: str
+    remark: str
+    part: str | None
+    points: list[list[float]]
+    at: list[list[float]]
+    figures: dict[str, float]
+    frame: str
+
+
+class PlaneIn(Model):
+    at: Pick
+    part: Id | None = None
+
+
+class PlaneOut(Out):
+    """normal . p + offset = 0 in the part; rms of the points it was fitted to, metres."""
+
+    normal: list[float]
+    offset: float
+    rms: float
+    points: int
+
+
+class NotePatch(Model):
+    version: Version
+    name: Text | None = None
+    remark: Annotated[str, Field(max_length=300)] | None = None
+    deleted: Literal[True] | None = None
+
+
+Three = Annotated[list[Number], Field(min_length=3, max_length=3)]
+Colour = Literal["station", "intensity", "height", "colour", "range"]
+
+
+class SpaceCamera(Model):
+    middle: Three
+    yaw: Number
+    pitch: Number
+    distance: Number
+
+
+class FlatCamera(Model):
+    middle: Three
+    scale: Number
+
+
+class RoundCamera(Model):
+    yaw: Number
+    pitch: Number
+    wide: Number
+
+
+class Cameras(Model):
+    """Metres in the part, radians; wide: degrees."""
+
+    space: SpaceCamera | None = None
+    plan: FlatCamera | None = None
+    slice: FlatCamera | None = None
+    panorama: RoundCamera | None = None
+
+
+class ShownSlab(Model):
+    height: Number
+    planDepth: Number
+    origin: Annotated[list[Number], Field(min_length=2, max_length=2)]
+    azimuth: Number
+    sliceDepth: Number
+    cutPlan: bool
+    lid: Number
+    cutLid: bool
+
+
+class Shows(Model):
+    """What a bench shows; what is not given stays as it is when the view is shown."""
+
+    cameras: Cameras | None = None
+    panes: Annotated[list[Literal["space", "plan", "slice", "panorama", "panorama2"]], Field(max_length=3)] | None = None
+    slab: ShownSlab | None = None
+    colourBy: Colour | None = None
+    spans: dict[Colour, Annotated[list[Number], Field(min_length=2, max_length=2)]] | None = None
+    ground: Literal["ink", "mid", "paper"] | None = None
+    eyes: Annotated[dict[Id, bool], Field(max_length=2000)] | None = None
+    stand: Id | None = None
+    stand2: Id | None = None
+    parallel: bool | None = None
+    part: Id | None = None
+
+
+class ViewIn(Model):
+    name: Text
+    shows: Shows
+    part: Id | None = None
+
+
+class ViewOut(Out):
+    """T_part_base: from the coordinates that the view was kept in to those of its part now."""
+
+    id: str
+    version: int
+    name: str
+    shows: Shows
+    part: str | None
+    T_part_base: list[float]
+
+
+class ViewPatch(Model):
+    version: Version
+    name: Text | None = None
+    deleted: Literal[True] | None = None

@@ -1,0 +1,91 @@
+"""What people measure with picks: point, distance, polyline, angle, area, distance from a plane."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import BadInput, NotEnough
+
+Array = NDArray[np.float64]
+LEAST = {"point": 1, "distance": 2, "polyline": 2, "angle": 3, "area": 3, "plane": 2}
+NARROW = 0.01  # metres: points that spread less across their best line hold no plane
+MOST = {"point": 1, "distance": 2, "angle": 3, "plane": 2}
+
+
+@dataclass(frozen=True)
+class Plane:
+    """A plane fitted where somebody picked: unit normal and offset with normal . p + offset = 0, RMS of its points, m."""
+
+    normal: Array
+    offset: float
+    rms: float
+    points: int
+
+
+def checked(kind: str, points: Array) -> Array:
+    """The picks (n, 3) of a measure; BadInput when the kind is none, or they are too few or too many for it."""
+    if kind not in LEAST:
+        raise BadInput(f"unknown measure {kind!r}", subject=kind, remedy=f"use one of {', '.join(LEAST)}")
+    p = np.asarray(points, float).reshape(-1, 3)
+    if not np.isfinite(p).all() or not LEAST[kind] <= len(p) <= MOST.get(kind, 2000):
+        wanted = str(LEAST[kind]) if kind in MOST else f"{LEAST[kind]} or more"
+        raise BadInput(f"a {kind} takes {wanted} picks; {len(p)} came", subject=kind, remedy="pick again")
+    return p
+
+
+def fit_plane(points: Array, rounds: int = 4, wide: float = 3.0) -> Plane:
+    """The plane through the points (n, 3) round a pick, trimmed at ``wide`` times the median distance (total least squares).
+    NotEnough when fewer than 12 points are left, or they lie on a line."""
+    p = np.asarray(points, float)
+    keep = np.ones(len(p), bool)
+    for _ in range(rounds):
+        if keep.sum() < 12:
+            raise NotEnough("too few points lie round that pick for a plane", remedy="pick where more was scanned")
+        middle = p[keep].mean(axis=0)
+        _, sizes, axes = np.linalg.svd(p[keep] - middle, full_matrices=False)
+        off = (p - middle) @ axes[2]
+        keep = np.abs(off) <= max(wide * 1.4826 * float(np.median(np.abs(off[keep]))), 1e-4)
+    if sizes[1] < NARROW * np.sqrt(keep.sum()):
+        raise NotEnough("the points round that pick lie on a line", remedy="pick on a surface")
+    return Plane(axes[2], -float(axes[2] @ middle), float(np.sqrt((off[keep] ** 2).mean())), int(keep.sum()))
+
+
+def measured(kind: str, points: Array, plane: Plane | None = None) -> dict[str, float]:
+    """Figures of a measure by name: metres, square metres, degrees. points (n, 3) in a frame whose z is up.
+
+    slope, level, height: along the line, its level projection, the difference in height (last minus first). area: of the polygon
+    in its own plane (Newell's normal); level_area: of its projection; flat: how far its corners leave the plane. off: signed
+    distance from the plane, towards the side of the scanner when that is how the normal points.
+    """
+    p = checked(kind, points)
+    if kind == "point":
+        return {}
+    step = np.diff(p, axis=0)
+    out: dict[str, float] = {}
+    if kind in ("distance", "polyline"):
+        out["slope"] = float(np.linalg.norm(step, axis=1).sum())
+        out["level"] = float(np.linalg.norm(step[:, :2], axis=1).sum())
+        out["height"] = float(p[-1, 2] - p[0, 2])
+    elif kind == "angle":
+        a, b = p[0] - p[1], p[2] - p[1]
+        out["angle"] = float(np.degrees(np.arctan2(np.linalg.norm(np.cross(a, b)), a @ b)))
+        level = np.arctan2(a[0] * b[1] - a[1] * b[0], a[:2] @ b[:2])
+        out["level_angle"] = float(abs(np.degrees(level)))
+    elif kind == "area":
+        turned = np.roll(p, -1, axis=0)
+        normal = 0.5 * np.cross(p - p[0], turned - p[0]).sum(axis=0)
+        out["area"] = float(np.linalg.norm(normal))
+        out["level_area"] = float(abs(normal[2]))
+        out["round"] = float(np.linalg.norm(turned - p, axis=1).sum())
+        if out["area"] > 0:
+            off = (p - p.mean(axis=0)) @ (normal / out["area"])
+            out["flat"] = float(np.abs(off).max())
+    elif kind == "plane":
+        if plane is None:
+            raise NotEnough("the plane of this measure is not known", remedy="measure it again")
+        out["off"] = float(plane.normal @ p[1] + plane.offset)
+        out["rms"] = plane.rms
+    return out

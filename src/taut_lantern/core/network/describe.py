@@ -1,0 +1,105 @@
+"""What an adjusted network says: covariances propagated to what people ask for, in the coordinates of its parts."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+import scipy.sparse as sp
+
+from .. import frames
+from ..errors import Finding
+from .observations import Array
+from .reliability import global_test, link_residuals
+from .solution import Placing, Solution, TargetPoint
+from .terms import State
+
+if TYPE_CHECKING:
+    from .adjust import Network
+
+
+def described(
+    network: Network,
+    x: State,
+    normal: sp.csc_matrix | None,
+    iterations: int,
+    converged: bool,
+    findings: tuple[Finding, ...],
+    confidence: float,
+) -> Solution:
+    """Covariances, residuals and the global test of an adjusted network, back in the coordinates of its parts."""
+    q = np.zeros((0, 0)) if normal is None else np.linalg.inv(normal.toarray())
+    term, column = network.link_term, network.to.station
+    v, j = term.plain(x.pose), term.jacobians(x.pose)
+    links = link_residuals(network.links, v, j, term.covariance, term.root, term.a, term.b, column, q)
+    total = float((network.residuals(x) ** 2).sum())
+    test = global_test(total, network.observations - network.to.size, confidence)
+    q = q * max(test.sigma0, 1.0) ** 2
+    poses, covariance, position, turn = {}, {}, {}, {}
+    for k, s in enumerate(network.stations):
+        c = int(column[k])
+        covariance[s] = q[c : c + 6, c : c + 6] if c >= 0 else np.zeros((6, 6))
+        about_itself = np.eye(6)
+        about_itself[3:, :3] = -frames.skew(x.pose[k, :3, 3])
+        deviation = np.sqrt(np.clip(np.diag(about_itself @ covariance[s] @ about_itself.T), 0, None))
+        turn[s], position[s] = deviation[:3], deviation[3:]
+        poses[s] = x.pose[k].copy()
+        poses[s][:3, 3] += network.origin[network.part_of[k]]
+    return Solution(
+        poses,
+        position,
+        turn,
+        covariance,
+        links,
+        _targets(network, x, poses, covariance, q),
+        {int(part): x.up[part] for part in np.nonzero(network.to.up >= 0)[0]},
+        [_placing(network, x, int(part), q) for part in np.nonzero(network.to.placing >= 0)[0]],
+        [part.stations for part in network.parts],
+        [part.datum for part in network.parts],
+        test,
+        iterations,
+        converged,
+        findings,
+    )
+
+
+def _placing(network: Network, x: State, part: int, q: Array) -> Placing:
+    """A part on control; what is uncertain in its placing and in its network goes together."""
+    own = np.nonzero(network.control_term.part == part)[0]
+    off = network.control_term.plain(x)
+    t, first = x.placing[part], int(network.to.placing[part])
+    shift = t.copy()
+    shift[:3, 3] += network.middle - t[:3, :3] @ network.origin[part]
+    stations = {}
+    for k in np.nonzero(network.part_of == part)[0]:
+        at = x.pose[k, :3, 3]
+        columns, blocks = [np.arange(first, first + 6)], [_by_motion(frames.apply(t, at[None])[0])]
+        if (c := int(network.to.station[k])) >= 0:
+            columns.append(np.arange(c, c + 6))
+            blocks.append(t[:3, :3] @ _by_motion(at))
+        j, where = np.hstack(blocks), np.concatenate(columns)
+        stations[network.stations[k]] = j @ q[np.ix_(where, where)] @ j.T
+    return Placing(part, shift, {network.controlled[k][0]: off[k] for k in own}, stations)
+
+
+def _by_motion(p: Array) -> Array:
+    """(3, 6) how a point moves with a left motion of its frame."""
+    return np.hstack([-frames.skew(p), np.eye(3)])
+
+
+def _targets(network: Network, x: State, poses: dict[str, Array], covariance: dict[str, Array], q: Array) -> list[TargetPoint]:
+    """Where each part sees each of its targets; one seen once stands where that station sees it."""
+    out = []
+    adjusted = {key: k for k, key in enumerate(network.targets)}
+    for (target, part), seen in network.sightings_of.items():
+        at = np.array([frames.apply(poses[s.station], s.centre[None])[0] for s in seen])
+        if (k := adjusted.get((target, part))) is not None:
+            c = int(network.to.target[k])
+            position, spread = x.point[k] + network.origin[part], q[c : c + 3, c : c + 3]
+        else:
+            position, turn = at[0], poses[seen[0].station][:3, :3]
+            j = _by_motion(position - network.origin[part])
+            spread = turn @ seen[0].covariance @ turn.T + j @ covariance[seen[0].station] @ j.T
+        off = float(np.linalg.norm(at - position, axis=1).max()) if len(at) > 1 else 0.0
+        out.append(TargetPoint(target, part, position, spread, len(seen), off))
+    return out

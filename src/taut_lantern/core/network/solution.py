@@ -1,0 +1,69 @@
+"""An adjusted network: poses with covariances, residuals, targets, and parts placed on control."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from ..errors import Finding
+from .observations import Array
+from .reliability import GlobalTest, LinkResidual
+
+
+@dataclass(frozen=True)
+class TargetPoint:
+    """A target as one part sees it: position (3,) m with covariance (3, 3) in the part's frame; spread: of its sightings, m."""
+
+    target: str
+    part: int
+    position: Array
+    covariance: Array
+    sightings: int
+    spread: float
+
+
+@dataclass(frozen=True)
+class Placing:
+    """A part placed on control together with the network: T_control_part, residuals (3,) m by target (placed minus given), and
+    covariance (3, 3) m2 of each station's position in control."""
+
+    part: int
+    T_control_part: Array
+    residuals: dict[str, Array]
+    stations: dict[str, Array]
+
+
+@dataclass(frozen=True)
+class Solution:
+    """An adjusted network.
+
+    poses T_part_station; covariance (6, 6) of their left motion about the part's datum, [rad, m]; sigma_position (3,) m and
+    sigma_rotation (3,) rad of each station about itself, scaled by sigma0 when that is above one. parts: the largest first,
+    datum of each beside it. up: direction (3,) by part, where levels say it. findings: what does not connect, and that it did not converge.
+    """
+
+    poses: dict[str, Array]
+    sigma_position: dict[str, Array]
+    sigma_rotation: dict[str, Array]
+    covariance: dict[str, Array]
+    links: dict[str, LinkResidual]
+    targets: list[TargetPoint]
+    up: dict[int, Array]
+    placings: list[Placing]
+    parts: list[list[str]]
+    datum: list[str]
+    test: GlobalTest
+    iterations: int
+    converged: bool
+    findings: tuple[Finding, ...] = field(default=())
+
+    @property
+    def sigma0(self) -> float:
+        return self.test.sigma0
+
+    @property
+    def passed(self) -> bool:
+        return self.test.passed
+
+    @property
+    def degrees_of_freedom(self) -> int:
+        return self.test.degrees_of_freedom

@@ -1,0 +1,62 @@
+"""Measures that are kept as notes, in the coordinates that are in use, and as they go onto a drawing."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..core import frames
+from ..core.draw.measure import Plane, measured
+from ..formats.dxf import Entity
+from ..store.models import Note
+from .common import get_project, matrix
+from .frames import InUse, in_use
+
+LAYER = "notes"
+
+
+def describe(row: Note, frame: InUse) -> dict[str, Any]:
+    """A note with its figures in the coordinates of its part that are in use: metres, square metres, degrees."""
+    base = matrix(row.T_part_base)
+    in_part = frames.apply(base, np.array(row.points, float))
+    t = frame.T_frame_part
+    plane = None
+    if row.detail:
+        normal = t[:3, :3] @ base[:3, :3] @ np.array(row.detail["normal"])
+        through = frames.apply(t @ base, -row.detail["offset"] * np.array([row.detail["normal"]]))[0]
+        plane = Plane(normal, -float(normal @ through), row.detail["rms"], row.detail["points"])
+    at = frames.apply(t, in_part)
+    return {
+        **{k: getattr(row, k) for k in ("id", "version", "name", "kind", "remark")},
+        "part": row.part_id,
+        "points": in_part.tolist(),
+        "at": at.tolist(),
+        "figures": measured(row.kind, at, plane),
+        "frame": frame.name,
+    }
+
+
+def notes_of(s: Session, project_id: str, part_id: str | None = None) -> list[dict[str, Any]]:
+    """All notes, or those of a part."""
+    project = get_project(s, project_id)
+    known: dict[str | None, InUse] = {}
+    q = select(Note).where(Note.project_id == project_id).order_by(Note.name, Note.id)
+    out = []
+    for row in s.scalars(q if part_id is None else q.where(Note.part_id == part_id)):
+        known.setdefault(row.part_id, in_use(s, project, row.part_id))
+        out.append(describe(row, known[row.part_id]))
+    return out
+
+
+def entities(s: Session, project_id: str, frame: InUse) -> list[Entity]:
+    """The notes of a part on a layer of their own: points and lines where they were picked, with their names; metres."""
+    out: list[Entity] = []
+    for n in notes_of(s, project_id, frame.part):
+        at = [(float(p[0]), float(p[1]), float(p[2])) for p in n["at"]]
+        line = [*at, at[0]] if n["kind"] == "area" else at
+        out.append(Entity("polyline", LAYER, tuple(line)) if len(line) > 1 else Entity("point", LAYER, (at[0],)))
+        out.append(Entity("text", LAYER, (at[-1],), text=n["name"]))
+    return out

@@ -1,0 +1,105 @@
+"""Measures kept as notes: made with picks, named, remarked on, handed over as a table."""
+
+from __future__ import annotations
+
+import csv
+import io
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+
+from ..core import frames
+from ..core.draw.measure import Plane, checked, fit_plane
+from ..site.common import Array, clean_name, get_project, heavy, owned, stations_of
+from ..site.frames import in_use
+from ..site.near import points_near
+from ..site.notes import notes_of
+from ..site.parts import stations_in, wanted
+from ..store import journal
+from ..store.db import session, snapshot
+from ..store.models import Note
+
+ROUND = 0.15  # metres round the first pick through which a plane is fitted
+KINDS = {
+    "point": "Point", "distance": "Distance", "polyline": "Line of points", "angle": "Angle", "area": "Area", "plane": "From a plane",
+}  # fmt: skip
+FIGURES = ("slope", "level", "height", "angle", "level_angle", "area", "level_area", "round", "flat", "off", "rms")
+
+
+def make(project_id: str, kind: str, points: list[list[float]], name: str = "", remark: str = "", part_id: str | None = None) -> str:
+    """Keep a measure; picks (n, 3) m in the part. Of a plane, the first pick is where it is fitted. Returns its id."""
+    p = checked(kind, np.array(points, float))
+    detail: dict[str, Any] = {}
+    if kind == "plane":
+        plane = plane_at(project_id, p[0], part_id)
+        detail = {"normal": plane.normal.tolist(), "offset": plane.offset, "rms": plane.rms, "points": plane.points}
+    with journal.change(project_id, "", topic="notes") as c:
+        count = len(c.s.scalars(select(Note.id).where(Note.project_id == project_id)).all())
+        row = Note(project_id=project_id, part_id=wanted(c.s, c.project, part_id), kind=kind, points=p.tolist(), detail=detail)
+        row.name, row.remark = clean_name(name or f"{KINDS[kind]} {count + 1}", KINDS[kind]), remark.strip()[:300]
+        c.title = f"Measured {row.name}"
+        c.s.add(row)
+        c.s.flush()
+        return row.id
+
+
+def plane_at(project_id: str, pick: Array, part_id: str | None = None) -> Plane:
+    """The plane through the points round a pick (3,), part frame; its front is where the scanner stood. NotEnough when they
+    hold none."""
+    with heavy(), snapshot() as s:
+        part = wanted(s, get_project(s, project_id), part_id)
+        near = points_near(s, stations_in(stations_of(s, project_id), part), pick, ROUND)
+        plane = fit_plane(near.points)
+    if plane.normal @ near.towards + plane.offset < 0:
+        plane = Plane(-plane.normal, -plane.offset, plane.rms, plane.points)
+    return plane
+
+
+def plane_as_told(project_id: str, pick: list[float], part_id: str | None = None) -> dict[str, Any]:
+    plane = plane_at(project_id, np.array(pick, float), part_id)
+    return {"normal": plane.normal.tolist(), "offset": plane.offset, "rms": plane.rms, "points": plane.points}
+
+
+def change(project_id: str, note_id: str, version: int, name: str | None, remark: str | None, deleted: bool | None) -> None:
+    with journal.change(project_id, "", topic="notes") as c:
+        row = owned(c.s, Note, project_id, note_id, "note")
+        journal.checked_version(row, version, f"the note {row.name}")
+        c.title = f"Changed the note {row.name}"
+        if name is not None:
+            row.name = clean_name(name, row.name)
+        if remark is not None:
+            row.remark = remark.strip()[:300]
+        if deleted:
+            row.deleted = True
+            c.title = f"Deleted the note {row.name}"
+
+
+def table(project_id: str) -> str:
+    """All notes as CSV (RFC 4180): lengths in the unit of their coordinates, each row saying which; picks as E N H."""
+    with session() as s:
+        project = get_project(s, project_id)
+        rows = notes_of(s, project_id)
+        units = {n["id"]: in_use(s, project, n["part"]).unit for n in rows}
+    out = io.StringIO()
+    write = csv.writer(out, lineterminator="\r\n")
+    write.writerow(["name", "kind", "remark", "coordinates", "unit", *FIGURES, "picks (E N H)"])
+    for n in rows:
+        metre = frames.METRE_PER_UNIT[units[n["id"]]]
+        figures = [_figure(key, n["figures"].get(key), metre) for key in FIGURES]
+        picks = "; ".join(" ".join(f"{v / metre:.4f}" for v in p) for p in n["at"])
+        write.writerow([_cell(n["name"]), KINDS[n["kind"]], _cell(n["remark"]), n["frame"], units[n["id"]], *figures, picks])
+    return out.getvalue()
+
+
+def _figure(key: str, value: float | None, metre: float) -> str:
+    if value is None:
+        return ""
+    if key in ("angle", "level_angle"):
+        return f"{value:.4f}"
+    return f"{value / metre ** (2 if 'area' in key else 1):.4f}"
+
+
+def _cell(text: str) -> str:
+    """Text that no spreadsheet takes for a formula."""
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@") else text

@@ -1,0 +1,82 @@
+/** How points are drawn: one shader for all panes and colours, a material for each station. */
+import * as THREE from "three";
+import { HUES } from "./palette";
+import type { ColourBy } from "./types";
+
+const VERTEX = `
+attribute vec4 tint; attribute float mark;
+uniform int mode; uniform vec3 hue; uniform vec2 span; uniform vec4 plane; uniform vec2 depth;
+uniform float scale; uniform float perspective; uniform float least; uniform float most; uniform float closed;
+uniform float spacing; uniform float step_; uniform mat4 boxFrame; uniform vec3 boxHalf;
+varying vec3 shade; varying float away; varying float coarse; // away and coarse: see surface.ts
+vec3 viridis(float t) {
+  vec3 c0 = vec3(.277,.005,.334), c1 = vec3(.105,1.404,1.384), c2 = vec3(-.330,.214,.095), c3 = vec3(-4.634,-5.799,-19.332);
+  vec3 c4 = vec3(6.228,14.179,56.690), c5 = vec3(4.776,-13.745,-65.353), c6 = vec3(-5.435,4.645,26.312);
+  return c0 + t*(c1 + t*(c2 + t*(c3 + t*(c4 + t*(c5 + t*c6)))));
+}
+void main() {
+  vec4 world = modelMatrix * vec4(position, 1.0);
+  vec4 seen = viewMatrix * world;
+  gl_Position = projectionMatrix * seen;
+  float d = dot(plane.xyz, world.xyz) + plane.w;
+  bool out_ = (mark > .5 && mark < 1.5) || d < depth.x || d > depth.y;
+  if (boxHalf.x > 0.0) { vec3 q = abs((boxFrame * world).xyz); out_ = out_ || any(greaterThan(q, boxHalf)); }
+  if (out_) gl_Position = vec4(2.0, 2.0, 2.0, 1.0);
+  // as wide as the gap to the next point: the cell of the finest level that is drawn here, or the scanner's own step at this range
+  away = perspective > .5 ? log2(max(.01, -seen.z)) : -seen.z;
+  float gap = max(spacing, step_ * length(position));
+  coarse = min(1.0, 10.0 * gap / (perspective > .5 ? max(.05, -seen.z) : 10.0));
+  gl_PointSize = clamp(closed * gap * scale / (perspective > .5 ? max(.05, -seen.z) : 1.0), least, most);
+  // the wider a point, the farther back it lies: it closes holes and never covers what was seen more finely
+  vec4 back = projectionMatrix * (seen - vec4(0., 0., gap, 0.));
+  if (!out_) gl_Position.z = back.z / back.w * gl_Position.w;
+  float t = 0.0;
+  if (mode == 1) t = tint.a;
+  else if (mode == 2) t = world.z;
+  else if (mode == 4) t = length(position);
+  t = clamp((t - span.x) / max(1e-6, span.y - span.x), 0.0, 1.0);
+  if (mode == 0) shade = hue * (.45 + .75 * tint.a);
+  else if (mode == 3) shade = tint.rgb;
+  else shade = viridis(t);
+  if (mark > 1.5) shade = vec3(1.0, .72, .05);
+}`;
+const FRAGMENT = `
+varying vec3 shade; varying float away; varying float coarse;
+layout(location = 0) out vec4 colour; layout(location = 1) out float depthOut;
+void main() { colour = vec4(shade, .5 + .5 * coarse); depthOut = away; } // see surface.ts`;
+
+/** Their places are the modes of the shader. */
+export const MODES: ColourBy[] = ["station", "intensity", "height", "colour", "range"];
+
+/** Uniforms all stations share; panes set them before they draw. */
+export const shared = () => ({
+  mode: { value: 0 },
+  span: { value: new THREE.Vector2(0, 1) },
+  plane: { value: new THREE.Vector4(0, 0, 1, 0) },
+  depth: { value: new THREE.Vector2(-1e9, 1e9) },
+  scale: { value: 1 }, // pixels a metre takes (perspective: at a depth of one metre)
+  perspective: { value: 1 },
+  least: { value: 1.5 },
+  most: { value: 16 },
+  closed: { value: 2.1 }, // times the gap that a point is wide: closes what lies there by chance too, to 1 % (exp(-2.1^2))
+  boxFrame: { value: new THREE.Matrix4() },
+  boxHalf: { value: new THREE.Vector3(-1, -1, -1) },
+});
+export type Shared = ReturnType<typeof shared>;
+
+/** step: radians between neighbouring directions of a scan with this many points. */
+export const stepOf = (points: number) => Math.sqrt((4 * Math.PI) / Math.max(points, 1));
+
+export function materialOf(all: Shared, hue: number, points: number): THREE.ShaderMaterial {
+  return new THREE.ShaderMaterial({
+    glslVersion: THREE.GLSL3,
+    vertexShader: VERTEX,
+    fragmentShader: FRAGMENT,
+    uniforms: {
+      ...all,
+      hue: { value: new THREE.Color(HUES[hue % 12]) },
+      spacing: { value: 0 },
+      step_: { value: stepOf(points) },
+    } as unknown as Record<string, THREE.IUniform>,
+  });
+}

@@ -1,0 +1,166 @@
+/**
+ * The drawing surface: points into a picture with depth, then onto the page with depth shading.
+ *
+ * Shading (Boucheny 2009, eye-dome lighting): a pixel is darker the more its neighbours lie before it, which makes pipes, steps
+ * and edges read without colour. strength 0 shows the points as they are. The first picture holds colour, and in its alpha the gap
+ * between points (0 without any, .5 to 1 for gaps of 0 to 10 % of the distance); the second holds how far away they are.
+ */
+import * as THREE from "three";
+import type { Cloud } from "./cloud";
+import { GROUND, type Ground } from "./palette";
+import type { Pane } from "./pane";
+import type { Scene } from "./types";
+
+THREE.ColorManagement.enabled = false; // colours are given and drawn as sRGB
+
+const WHOLE = `varying vec2 at; void main() { at = uv; gl_Position = vec4(position.xy, 1.0, 1.0); }`;
+const SHADE = `
+uniform sampler2D picture; uniform sampler2D away; uniform vec2 one; uniform vec4 part;
+uniform float perspective; uniform float strength; uniform vec3 ground;
+varying vec2 at;
+// log2 of metres in perspective, metres else; the second picture. Where there is no point, nothing lies before anything.
+float depthAt(vec2 q, float none) {
+  q = clamp(q, part.xy, part.xy + part.zw);
+  return texture2D(picture, q).a < .4 ? none : texture2D(away, q).x;
+}
+void main() {
+  vec2 p = part.xy + at * part.zw;
+  vec4 colour = texture2D(picture, p);
+  if (colour.a < .4) { gl_FragColor = vec4(ground, 1.0); return; }
+  float before = 0.0;
+  if (strength > 0.0) {
+    float here = depthAt(p, 0.0);
+    float least = .004 + .3 * (2.0 * colour.a - 1.0); // steps that the gaps between points make by themselves
+    for (int k = 0; k < 2; k++) {
+      vec2 d = 1.5 * one * (k == 0 ? vec2(1., 0.) : vec2(0., 1.));
+      float mean = .5 * (depthAt(p + d, here) + depthAt(p - d, here)); // on a plane, however steep, that is the depth here
+      before += max(0.0, (here - mean) * (perspective > .5 ? 1.0 : .05) - .5 * least);
+    }
+  }
+  gl_FragColor = vec4(colour.rgb * exp(-strength * before), 1.0);
+}`;
+const STRENGTH = 60; // of the shading at full: an edge of 5 % of its distance takes four fifths of the light
+
+export class Surface {
+  readonly canvas: HTMLCanvasElement;
+  private renderer: THREE.WebGLRenderer;
+  private target: THREE.WebGLRenderTarget;
+  private sheet: THREE.Mesh<THREE.PlaneGeometry, THREE.ShaderMaterial>;
+  private page = new THREE.Scene();
+  private lens = new THREE.OrthographicCamera(-1, 1, 1, -1, -1, 1);
+  private stop = new AbortController();
+  lost = false;
+
+  constructor(restored: () => void) {
+    this.renderer = new THREE.WebGLRenderer({ antialias: false, powerPreference: "high-performance" });
+    this.renderer.outputColorSpace = THREE.LinearSRGBColorSpace;
+    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2));
+    this.renderer.setScissorTest(true);
+    this.renderer.autoClear = false;
+    this.canvas = this.renderer.domElement;
+    this.target = new THREE.WebGLRenderTarget(1, 1, {
+      minFilter: THREE.NearestFilter,
+      magFilter: THREE.NearestFilter,
+      count: 2, // colour, and how far away
+    });
+    const far = this.target.textures[1]!;
+    far.format = THREE.RedFormat;
+    far.type = THREE.FloatType;
+    const uniforms = {
+      picture: { value: this.target.textures[0] },
+      away: { value: far },
+      one: { value: new THREE.Vector2() },
+      part: { value: new THREE.Vector4() },
+      perspective: { value: 1 },
+      strength: { value: 0 },
+      ground: { value: new THREE.Color() },
+    };
+    const material = new THREE.ShaderMaterial({
+      ...{ vertexShader: WHOLE, fragmentShader: SHADE, uniforms },
+      ...{ depthTest: false, depthWrite: false },
+    });
+    this.sheet = new THREE.Mesh(new THREE.PlaneGeometry(2, 2), material);
+    this.sheet.frustumCulled = false;
+    this.page.add(this.sheet);
+    const { signal } = this.stop;
+    this.canvas.addEventListener("webglcontextlost", (e) => (e.preventDefault(), (this.lost = true)), { signal });
+    this.canvas.addEventListener("webglcontextrestored", () => ((this.lost = false), restored()), { signal });
+  }
+
+  get ratio() {
+    return this.renderer.getPixelRatio();
+  }
+
+  resize(w: number, h: number) {
+    const size = this.renderer.getSize(new THREE.Vector2());
+    if (size.x === w && size.y === h) return;
+    this.renderer.setSize(w, h, false);
+    this.target.setSize(Math.round(w * this.ratio), Math.round(h * this.ratio));
+  }
+
+  /** Draw the points of all panes and put them on the page. */
+  draw(panes: Pane[], cloud: Cloud, scene: Scene) {
+    if (this.lost) return;
+    const height = this.renderer.getSize(new THREE.Vector2()).y;
+    this.renderer.setRenderTarget(this.target);
+    panes.forEach((p, k) => {
+      const { x, y, w, h } = p.rect;
+      this.target.viewport.set(x, height - y - h, w, h).multiplyScalar(this.ratio);
+      this.target.scissor.copy(this.target.viewport);
+      this.target.scissorTest = true;
+      this.renderer.setRenderTarget(this.target);
+      this.renderer.setClearColor(GROUND[scene.ground], 0);
+      this.renderer.clear();
+      this.prepare(p, cloud, scene);
+      cloud.show(k);
+      this.renderer.render(cloud.scene, p.camera);
+    });
+    this.renderer.setRenderTarget(null);
+    for (const p of panes) this.put(p, height, scene.ground, p.shaded(scene.slab) ? scene.shading : 0);
+  }
+
+  private prepare(p: Pane, cloud: Cloud, { slab }: Scene) {
+    const u = cloud.shared;
+    const cut = p.cut(slab);
+    u.plane.value.set(cut?.normal.x ?? 0, cut?.normal.y ?? 0, cut?.normal.z ?? 1, cut?.offset ?? 0);
+    u.depth.value.set(cut?.low ?? -1e9, cut?.high ?? 1e9);
+    u.perspective.value = p.camera instanceof THREE.PerspectiveCamera ? 1 : 0;
+    u.scale.value = p.metre * this.ratio;
+    const [least, most] = p.shaded(slab) ? [1.5, 16] : [1.6, 1.6]; // in a cut each point is a point
+    u.least.value = least * this.ratio;
+    u.most.value = most * this.ratio;
+  }
+
+  private put(p: Pane, height: number, ground: Ground, strength: number) {
+    const { x, y, w, h } = p.rect;
+    const { width, height: high } = this.target;
+    const u = this.sheet.material.uniforms as Record<string, { value: never }> & {
+      one: { value: THREE.Vector2 };
+      part: { value: THREE.Vector4 };
+      ground: { value: THREE.Color };
+    };
+    u.one.value.set(this.ratio / width, this.ratio / high);
+    const r = this.ratio;
+    u.part.value.set((x * r) / width, ((height - y - h) * r) / high, (w * r) / width, (h * r) / high);
+    u["perspective"]!.value = (p.camera instanceof THREE.PerspectiveCamera ? 1 : 0) as never;
+    u["strength"]!.value = (STRENGTH * strength) as never;
+    u.ground.value.set(GROUND[ground]);
+    this.renderer.setViewport(x, height - y - h, w, h);
+    this.renderer.setScissor(x, height - y - h, w, h);
+    this.renderer.render(this.page, this.lens);
+  }
+
+  /** For tests and the measuring: lose the graphics card, and give it back. */
+  lose(ms: number) {
+    const gl = this.renderer.getContext().getExtension("WEBGL_lose_context");
+    gl?.loseContext();
+    setTimeout(() => gl?.restoreContext(), ms);
+  }
+
+  dispose() {
+    this.stop.abort();
+    this.target.dispose();
+    this.sheet.material.dispose();
+    this.renderer.dispose();
+  }
+}

@@ -1,0 +1,203 @@
+/**
+ * Tools: what the hand on the bench does. Each has a life of its own: start, move, done, click, cancel.
+ *
+ * To add one: write a class here, name it in TOOLS and in `Tool` of types.ts, and let a step set it (`useView.set({ tool })`).
+ */
+import { drawLasso } from "./marks";
+import { FlatPane, type Pane, PlanPane } from "./pane";
+import type { Caught } from "./picker";
+import type { Hands, Scene, Tool as Name } from "./types";
+
+/** Where the hand is. */
+export interface Press {
+  pane: Pane;
+  x: number;
+  y: number;
+  button: number;
+  shift: boolean;
+}
+/** What a tool may use of the bench. */
+export interface Desk {
+  readonly scene: Scene;
+  readonly hands: Hands;
+  pick(pane: Pane, x: number, y: number): Caught | null;
+  /** Draw what stands over the points again. */
+  sketch(): void;
+}
+
+const STILL = 220; // ms after which a click is no first half of a double-click
+const SAME = 8; // pixels within which two clicks are at one place
+
+export class Tool {
+  readonly cursor: string = "default";
+  constructor(protected desk: Desk) {}
+  /** Whether the tool takes the drag that begins here; else the view moves. */
+  start?(press: Press): boolean;
+  move?(press: Press, dx: number, dy: number): void;
+  done?(press: Press): void;
+  click?(press: Press): void;
+  cancel?(): void;
+  paint?(g: CanvasRenderingContext2D, pane: Pane): void;
+}
+
+/** Chooses lamps and strings. */
+class Choose extends Tool {
+  override click({ pane, x, y }: Press) {
+    const { scene, hands } = this.desk;
+    const lamp = lampAt(scene, pane, x, y);
+    if (lamp) return hands.select({ station: lamp });
+    for (const n of scene.notes)
+      for (const q of n.points) {
+        const p = pane.pixel(q[0]!, q[1]!, q[2]!);
+        if (p && Math.hypot(p[0] - x, p[1] - y) < 7) return hands.select({ note: n.id });
+      }
+    const link = stringAt(scene, pane, x, y);
+    hands.select(link ? { link } : null);
+  }
+}
+
+/** The station whose lamp is at a pixel. */
+export function lampAt(scene: Scene, pane: Pane, x: number, y: number): string | null {
+  const found = scene.stations.find((s) => {
+    const p = (s.pose || s.visible) && pane.pixel(s.pose?.[3] ?? 0, s.pose?.[7] ?? 0, s.pose?.[11] ?? 0);
+    return p && Math.hypot(p[0] - x, p[1] - y) < 10;
+  });
+  return found?.id ?? null;
+}
+
+/** The string within a few pixels, as it hangs. */
+function stringAt(scene: Scene, pane: Pane, x: number, y: number): string | null {
+  let best = 7;
+  let found: string | null = null;
+  const at = new Map(
+    scene.stations.filter((s) => s.pose).map((s) => [s.id, pane.pixel(s.pose![3]!, s.pose![7]!, s.pose![11]!)]),
+  );
+  for (const k of scene.strings) {
+    const [a, b] = [at.get(k.a), at.get(k.b)];
+    if (!a || !b) continue;
+    const length = Math.hypot(b[0] - a[0], b[1] - a[1]) || 1;
+    for (let t = 0.06; t < 0.95; t += Math.min(0.05, 6 / length)) {
+      const sag = k.status === "slack" ? 4 * k.sag * t * (1 - t) * length : 0;
+      const gap = Math.hypot(a[0] + (b[0] - a[0]) * t - x, a[1] + (b[1] - a[1]) * t + sag - y);
+      if (gap < best) {
+        best = gap;
+        found = k.id;
+      }
+    }
+  }
+  return found;
+}
+
+/** An outline drawn round points. */
+class Lasso extends Tool {
+  override readonly cursor = "crosshair";
+  private line: [number, number][] = [];
+  private pane: Pane | null = null;
+
+  override start({ pane, x, y, button }: Press) {
+    if (button !== 0) return false;
+    this.pane = pane;
+    this.line = [[x, y]];
+    return true;
+  }
+  override move({ x, y }: Press) {
+    this.line.push([x, y]);
+    this.desk.sketch();
+  }
+  override done({ pane }: Press) {
+    const { line } = this;
+    this.cancel();
+    if (line.length > 2)
+      this.desk.hands.lasso(
+        pane.view(this.desk.scene.slab),
+        thin(line).map((p) => pane.flat(...p)),
+      );
+  }
+  override cancel() {
+    this.line = [];
+    this.pane = null;
+    this.desk.sketch();
+  }
+  override paint(g: CanvasRenderingContext2D, pane: Pane) {
+    if (this.line.length > 1 && pane === this.pane) drawLasso(g, this.line);
+  }
+}
+
+/** Every corner that is at least two pixels from the last one kept. */
+function thin(line: [number, number][]): [number, number][] {
+  const out: [number, number][] = [line[0]!];
+  for (const p of line) {
+    const last = out[out.length - 1]!;
+    if (Math.hypot(p[0] - last[0], p[1] - last[1]) >= 2) out.push(p);
+  }
+  return out.length < 3 ? line : out;
+}
+
+/** A pick waits for a moment: the first half of a double-click is none, two quick ones at two places are two. */
+class PickPoint extends Tool {
+  override readonly cursor = "crosshair";
+  private waiting: { x: number; y: number; run: () => void; timer: ReturnType<typeof setTimeout> } | null = null;
+
+  override click(p: Press) {
+    const before = this.waiting;
+    this.cancel();
+    const same = before && Math.hypot(before.x - p.x, before.y - p.y) <= SAME;
+    if (same) return;
+    before?.run();
+    const run = () => {
+      this.cancel();
+      this.take(p);
+    };
+    this.waiting = { x: p.x, y: p.y, run, timer: setTimeout(run, STILL) };
+  }
+  override cancel() {
+    clearTimeout(this.waiting?.timer);
+    this.waiting = null;
+  }
+  protected take({ pane, x, y }: Press) {
+    this.desk.hands.pick(this.desk.pick(pane, x, y)?.at.toArray() ?? null);
+  }
+}
+
+/** A place of the plan, whether a point lies there or not. */
+class PickPlan extends PickPoint {
+  protected override take(p: Press) {
+    if (!(p.pane instanceof PlanPane)) return super.take(p);
+    const at = p.pane.at(p.x, p.y, this.desk.scene.slab);
+    this.desk.hands.planPick([at.x, at.y]);
+  }
+}
+
+/** Carries the scan that is being placed by hand in plan, or turns it about its station. */
+class Carry extends Choose {
+  private turn = false;
+  override readonly cursor = "crosshair";
+
+  override start({ pane, button, shift }: Press) {
+    this.turn = button === 2 || shift;
+    return pane instanceof PlanPane && button !== 1 && this.desk.scene.placing !== null;
+  }
+  override move({ pane }: Press, dx: number, dy: number) {
+    const pose = [...this.desk.scene.placing!.pose];
+    if (this.turn) {
+      const [c, s] = [Math.cos(-dx * 0.008), Math.sin(-dx * 0.008)];
+      for (let k = 0; k < 3; k++) {
+        const [a, b] = [pose[k]!, pose[4 + k]!];
+        pose[k] = c * a - s * b;
+        pose[4 + k] = s * a + c * b;
+      }
+    } else if (pane instanceof FlatPane) {
+      pose[3]! += dx * pane.scale;
+      pose[7]! -= dy * pane.scale;
+    }
+    this.desk.hands.placed(pose);
+  }
+}
+
+export const TOOLS: Record<Name, new (desk: Desk) => Tool> = {
+  none: Choose,
+  lasso: Lasso,
+  pick: PickPoint,
+  planPick: PickPlan,
+  place: Carry,
+};
