@@ -354,3 +354,49 @@ def test_a_view_is_kept_replaced_by_name_renamed_and_deleted(client: TestClient,
     assert client.get(url).json() == []
     undo(client, p)
     assert [v["name"] for v in client.get(url).json()] == ["South"]
+
+
+def test_a_cursor_catches_the_wall_and_the_edge_of_two(client: TestClient, tmp_path: Path) -> None:
+    p = made(client, "One dense room")
+    (station,) = bring_in(p, [write_scan(tmp_path / "ST-1.e57", room(400_000, SIZE, 1))])
+    ask = lambda at: client.post(f"/api/projects/{p}/catch", json={"at": at, "station": station})  # noqa: E731
+    wall = ask([3.0, 0.4, 0.3]).json()
+    assert wall["kind"] == "plane" and abs(wall["normal"][0] + 1) < 1e-3 and wall["at"][0] == pytest.approx(3, abs=1e-3)
+    assert wall["incidence"] == pytest.approx(np.degrees(np.arctan2(0.5, 3)), abs=0.5)
+    edge = ask([3.0, 1.98, 0.3]).json()
+    assert edge["kind"] == "edge" and np.allclose(edge["at"][:2], [3, 2], atol=1e-3) and edge["angle"] == pytest.approx(90, abs=0.5)
+    assert ask([0.0, 0.0, 0.0]).json()["kind"] == "point"  # nothing lies there
+    problem(client.post(f"/api/projects/{p}/catch", json={"at": [3, 0, 0], "station": "0" * 32}), 404, "not_found")
+
+
+def test_distances_between_two_stations_have_the_sign_of_the_other_side(client: TestClient, tmp_path: Path) -> None:
+    """The second station stands 8 mm too far in x: its walls lie behind those of the first at one end, before them at the other."""
+    project = made(client, "Two apart")
+    scans = [room(60_000, SIZE, 1), room(60_000, SIZE, 2, (-1.0, 0.0, 0.0)), room(3_000, SIZE, 3)]
+    a, b, c = bring_in(project, [write_scan(tmp_path / f"ST-{k + 1}.e57", s) for k, s in enumerate(scans)])
+    link_rows(project, (a, b, frames.pose(0.0, (1.008, 0.0, 0.0))))
+    url = f"/api/projects/{project}/stations/{a}/tiles"
+    tiles = list(np.cumsum(unpacked(client.get(url).content).count).tolist())
+    n = max(range(len(tiles)), key=lambda k: tiles[k] - ([0] + tiles)[k])  # the tile with most points
+    url = f"{url}/{([0] + tiles)[n]}"
+    told = np.frombuffer(client.get(f"{url}/apart/{b}").content, np.int8).astype(float)
+    xyz = np.frombuffer(client.get(url).content, np.float32, 3 * len(told)).reshape(-1, 3)
+    inner = np.sort(np.abs(np.abs(xyz) - [3, 2, 1.5]), axis=1)[:, 1] > 0.4  # away from the edges of the room
+    assert (told[inner] != -128).mean() > 0.9  # a cloud without a grid leaves pixels empty, so some planes have too few neighbours
+    inner &= told != -128
+    for axis, value in ((0, 8.0), (1, 0.0), (2, 0.0)):
+        for side in (1, -1):
+            on = inner & (np.abs(xyz[:, axis] - side * SIZE[axis] / 2) < 1e-3)
+            assert on.sum() > 10
+            assert np.median(0.5 * told[on]) == pytest.approx(side * value, abs=0.5) and np.ptp(0.5 * told[on]) <= 1.5
+    problem(client.get(f"{url}/apart/{c}"), 422, "bad_input")
+    problem(client.get(f"{url}/apart/{a}"), 422, "bad_input")
+    problem(client.get(f"{url}7/apart/{b}"), 404, "not_found")
+
+
+def test_a_kept_view_makes_no_delivery_old_and_a_note_does(client: TestClient, p: str, tmp_path: Path) -> None:
+    deliver(client, p, "pdf", tmp_path)
+    client.post(f"/api/projects/{p}/views", json={"name": "north", "shows": {"panes": ["plan"]}}).raise_for_status()
+    assert outdated(client, p) == [False] and knots(client, p)["hand_over"]["state"] == "done"
+    client.post(f"/api/projects/{p}/notes", json={"kind": "point", "points": [[1, 1, 1]]}).raise_for_status()
+    assert outdated(client, p) == [True] and knots(client, p)["hand_over"]["state"] == "out of date"

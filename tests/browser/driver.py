@@ -30,7 +30,9 @@ class Screen:
         self.page, self.url = page, url
         self.errors: list[str] = []
         page.on("pageerror", lambda e: self.errors.append(str(e)))
-        page.on("console", lambda m: self.errors.append(m.text) if m.type == "error" and "409" not in m.text else None)
+        page.on(
+            "console", lambda m: self.errors.append(f"{m.text} {m.location['url']}") if m.type == "error" and "409" not in m.text else None
+        )
 
     def step(self, name: str) -> None:
         self.page.locator(f"[data-step={name}]").click()
@@ -56,6 +58,20 @@ class Screen:
             "() => { const b = document.querySelector('[aria-label=Bench]'); return b && b.dataset.busy === 'false' && +b.dataset.drawn }"
         )
         return int(self.page.wait_for_function(done, timeout=1000 * seconds).json_value())
+
+    def pane(self, name: str, on: bool | None = None) -> None:
+        """Switch a pane on or off (None: to the other), wherever its button stands."""
+        menu = self.page.get_by_role("button", name="Panes, shading and background")
+        button = self.page.get_by_role("button", name=f"Pane {name}")
+        expect(menu.or_(button)).to_be_visible()
+        small = menu.count() > 0
+        if small:
+            menu.click()
+        if on is None or (button.get_attribute("aria-pressed") == "true") != on:
+            button.click()
+        if small and menu.count():
+            self.page.keyboard.press("Escape")
+            expect(button).to_have_count(0)
 
     def labels(self) -> list[list[int]]:
         """Where labels stand on the bench (left, top, right, bottom); none may overlap another."""
@@ -107,7 +123,7 @@ def browser(url: str, name: str, budget: int = 200_000) -> Iterator[Screen]:
         try:
             page.goto(f"{url}/?budget={budget}")
             yield screen
-            assert screen.errors == []
+            assert screen.errors == [], screen.errors
         except BaseException:
             FAILURES.mkdir(exist_ok=True)
             page.screenshot(path=FAILURES / f"{name}.png")

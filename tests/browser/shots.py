@@ -93,7 +93,7 @@ def walk(screen: Screen, url: str) -> None:
     keep("measure")
     screen.press("Back to the step")
     for pane in ("panorama", "space", "plan"):
-        screen.press(f"Pane {pane}")
+        screen.pane(pane)
     page.get_by_label("Station to look round from").select_option(label="ST-02")
     page.get_by_label("Coloured by").select_option("intensity")
     page.keyboard.press("w")

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import io
+import json
 import re
 from collections.abc import Iterator
 from typing import Any
+from urllib.parse import unquote
 
 import numpy as np
 import pytest
@@ -62,9 +64,7 @@ def page(site: tuple[Served, str], request: pytest.FixtureRequest) -> Iterator[t
 def only(screen: Screen, pane: str) -> None:
     """Show this pane and no other."""
     for name in (pane, *({"space", "plan", "slice", "panorama"} - {pane})):
-        button = screen.page.get_by_role("button", name=f"Pane {name}")
-        if (button.get_attribute("aria-pressed") == "true") != (name == pane):
-            button.click()
+        screen.pane(name, on=name == pane)
 
 
 def picture(screen: Screen) -> np.ndarray:
@@ -124,7 +124,7 @@ def test_walls_are_closed_from_where_they_were_scanned_and_from_elsewhere(page: 
 def test_each_colour_changes_the_picture_and_a_scale_says_its_ends(page: Any) -> None:
     screen, _, _ = page
     shown = {}
-    for colour in ("station", "intensity", "height", "colour", "range"):
+    for colour in ("station", "intensity", "height", "colour", "inclination", "range"):
         screen.page.get_by_label("Coloured by").first.select_option(colour)
         shown[colour] = picture(screen)
         scale = screen.page.get_by_role("group", name=re.compile("Scale of"))
@@ -141,6 +141,74 @@ def test_each_colour_changes_the_picture_and_a_scale_says_its_ends(page: Any) ->
     assert differing(shown["range"], picture(screen)).mean() > 0.2
     screen.press("as the points have it")
     assert differing(shown["range"], picture(screen)).mean() < 0.01
+
+
+def test_inclination_is_that_of_the_surface(page: Any) -> None:
+    """Walls have the colour of 90 degrees, the floor that of none."""
+    screen, _, _ = page
+    shade(screen, "0")
+    screen.page.get_by_label("Coloured by").first.select_option("inclination")
+    turn(screen, 1500)  # a bare wall
+    upright = np.median(picture(screen)[100:250].reshape(-1, 3), axis=0)
+    assert np.abs(upright - [253, 231, 37]).max() < 25, upright
+    box, mouse = screen.bench(), screen.page.mouse
+    mouse.move(box["x"] + 300, box["y"] + 450)
+    mouse.down()
+    mouse.move(box["x"] + 300, box["y"] - 150, steps=6)  # down to the floor
+    mouse.up()
+    level = np.median(picture(screen)[100:250].reshape(-1, 3), axis=0)
+    assert np.abs(level - [68, 1, 84]).max() < 40, level
+
+
+def test_the_cursor_names_the_surface_and_a_pick_takes_the_edge(page: Any) -> None:
+    """The corner of the room at (3, 2): seen 33.7 degrees to the left of where the panorama looks, which is 70 degrees high; three
+    pixels beside it, on the wall that is seen less aslant."""
+    screen, served, project = page
+    screen.drawn()
+    box = screen.bench()
+    metre = box["height"] / (2 * np.tan(np.radians(35)))
+    corner = (box["x"] + box["width"] / 2 - metre * 2 / 3 + 3, box["y"] + box["height"] / 2 - 20)
+    named = screen.page.get_by_label("Surface under the cursor")
+    screen.page.mouse.move(corner[0] - 90, corner[1])
+    screen.page.mouse.move(corner[0] - 93, corner[1])
+    expect(named).to_contain_text(re.compile(r"plane, RMS 0\.\d mm, ray at \d+°"))
+    screen.page.mouse.move(corner[0] - 1, corner[1])
+    screen.page.mouse.move(*corner)
+    expect(named).to_contain_text("edge between planes, 90.0° open")
+    screen.page.keyboard.press("c")
+    screen.page.keyboard.press("m")
+    screen.page.get_by_role("combobox", name="Measure").select_option("point")
+    screen.page.mouse.click(*corner)
+    screen.card(re.compile(r"Point \d"))
+    (note,) = served.get(f"/projects/{project}/notes")
+    x, y, _ = note["points"][0]
+    assert abs(x - 3) < 1e-3 and abs(y - 2) < 1e-3
+    served.post(f"/projects/{project}/undo", entry=served.get(f"/projects/{project}")["undo"]["entry"])
+    screen.page.keyboard.press("c")
+
+
+def test_a_walk_keeps_the_eye_above_the_floor_and_steps_ahead(page: Any) -> None:
+    screen, _, _ = page
+    only(screen, "space")
+    screen.drawn()
+    screen.page.get_by_role("application").focus()
+    screen.page.keyboard.press("e")
+
+    def eye() -> np.ndarray:
+        screen.page.wait_for_timeout(700)
+        hash_ = unquote(screen.page.evaluate("() => location.hash"))
+        return np.array(json.loads(hash_.removeprefix("#v="))["cameras"]["space"]["middle"])
+
+    screen.page.keyboard.press("ArrowDown")
+    start = eye()
+    assert start[2] == pytest.approx(-1.5 + 1.65, abs=0.05)
+    for _ in range(3):
+        screen.page.keyboard.press("ArrowUp")
+    ahead = eye()
+    assert np.linalg.norm(ahead - start) == pytest.approx(1.2, abs=0.05) and ahead[2] == pytest.approx(0.15, abs=0.05)
+    assert holes(picture(screen)) < 0.02
+    screen.page.keyboard.press("f")
+    expect(screen.page.get_by_label("How the space is seen")).to_have_value("perspective")
 
 
 def test_depth_shading_darkens_edges_and_nothing_else(page: Any) -> None:
@@ -210,7 +278,7 @@ def test_a_hover_draws_no_point_and_a_still_page_draws_nothing(page: Any) -> Non
     for k in range(30):
         screen.page.mouse.move(box["x"] + 100 + 12 * k, box["y"] + 200)
         screen.page.wait_for_timeout(20)
-    screen.page.wait_for_timeout(300)
+    screen.page.wait_for_timeout(1500)  # and what the cursor rests on is named
     assert counts(screen)[0] == frames and counts(screen)[1] > sketches + 5
     still = counts(screen)
     screen.page.wait_for_timeout(4000)
@@ -238,7 +306,7 @@ def test_a_slice_stands_square_to_the_wall_that_was_picked(page: Any) -> None:
     box = screen.bench()
     screen.page.keyboard.press("n")
     screen.page.mouse.click(box["x"] + box["width"] * 0.5, box["y"] + box["height"] * 0.45)
-    expect(screen.page.get_by_role("button", name="Pane slice")).to_have_attribute("aria-pressed", "true")
+    expect(screen.page.get_by_label("Thickness of the slice")).to_be_visible()
     only(screen, "slice")
     image = picture(screen)
     lit = (np.abs(image - GROUND).max(axis=2) > 40).sum(axis=0)  # of each column of pixels

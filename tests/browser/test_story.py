@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import re
 import subprocess
 from pathlib import Path
@@ -9,7 +10,9 @@ from pathlib import Path
 import ezdxf
 import laspy
 import numpy as np
+from PIL import Image
 from playwright.sync_api import expect
+from scipy.ndimage import uniform_filter
 
 from taut_lantern.formats import e57
 from tests.browser.driver import Screen, browser
@@ -136,8 +139,7 @@ def square(screen: Screen) -> None:
     click(0.3, 0.95)
     expect(notice).to_contain_text("No point lies there")
     page.get_by_label("Dismiss").last.click()
-    walls = [(0.185 + 0.0095 * k, 0.318 + 0.004 * k) for k in range(10)]
-    for across, down in ((0.3, 0.56), *walls):  # a floor, then along the far wall
+    for across, down in ((0.3, 0.56), *bricks(screen)):  # a floor, then where one sees bricks
         click(across, down)
         page.wait_for_timeout(400)  # a pick waits for a moment, lest it is the first half of a double-click
         if page.get_by_text("No point lies there").count():  # between two points that are drawn
@@ -159,10 +161,26 @@ def square(screen: Screen) -> None:
         screen.errors[:] = [e for e in screen.errors if "422" not in e]
         page.get_by_label("Dismiss").last.click()
         screen.press("Pick again")
-    assert down < 0.5, "a floor is no wall"
+    else:
+        raise AssertionError("no wall was squared to")
+    assert (across, down) != (0.3, 0.56), "a floor is no wall"
     expect(frame).to_contain_text("along the wall")
     page.keyboard.press("Control+z")
     expect(frame).to_contain_text("control")
+
+
+def bricks(screen: Screen) -> list[tuple[float, float]]:
+    """Places of the space pane (shares of the bench) in the midst of bricks, which only walls are made of, in true colour."""
+    box = screen.bench()
+    clip = {"x": box["x"], "y": box["y"] + 60, "width": box["width"] / 2 - 10, "height": box["height"] - 120}
+    image = np.asarray(Image.open(io.BytesIO(screen.page.screenshot(clip=clip))).convert("RGB")).astype(int)
+    r, g, b = np.moveaxis(image, 2, 0)
+    brick = (r > 90) & (r > 1.5 * g) & (np.abs(g - b) < 40)
+    bare = uniform_filter(brick.astype(float), 13) > 0.9
+    found = np.argwhere(bare)
+    assert len(found) > 50, "no bricks are seen"
+    some = found[np.linspace(0, len(found) - 1, 12).astype(int)]
+    return [(x / box["width"], (y + 60) / box["height"]) for y, x in some.tolist()]
 
 
 def clean(screen: Screen) -> None:

@@ -66,6 +66,20 @@ def test_verdicts_of_rays_are_the_same(pair: Any, shift: tuple[float, float, flo
     assert (found != expected).sum() <= 2 and len(set(found)) > 1
 
 
+@pytest.mark.parametrize("shift", [(0, 0, 0), (0.01, 0, 0), (0, 0.02, 1.5)])
+def test_distances_from_surfaces_are_the_same(pair: Any, shift: tuple[float, float, float]) -> None:
+    a, b, t = pair
+    moved = frames.pose(0, shift) @ t
+    g, points = a.grid, b.raw.points[:1500].astype(np.float32)
+    found = np.empty(len(points), np.float32)
+    rays.apart(g.image, g.geo, g.wrap, moved, points, 0.06, found)
+    expected = reference.apart(g.image, g.geo, g.wrap, moved, points, 0.06)
+    assert np.isnan(found).any() and (~np.isnan(found)).sum() > 100
+    assert (np.isnan(found) != np.isnan(expected)).sum() <= 2  # rounding at a limit
+    both = ~np.isnan(found) & ~np.isnan(expected)
+    np.testing.assert_allclose(found[both], expected[both], atol=1e-6)
+
+
 @given(st.lists(st.tuples(*[st.floats(-400, 400, width=32)] * 3), min_size=1, max_size=30))
 def test_morton_codes_are_the_same(points: list[tuple[float, float, float]]) -> None:
     places = np.array(points, np.float32)

@@ -8,8 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from taut_lantern.core import frames
-from taut_lantern.core.draw.measure import LEAST, checked, fit_plane, measured
+from taut_lantern.core.draw.measure import LEAST, checked, measured
 from taut_lantern.core.errors import BadInput, NotEnough
+from taut_lantern.core.scan.surface import fit_plane
 
 turns = st.tuples(*[st.floats(-3, 3)] * 3)
 

@@ -27,8 +27,9 @@ from taut_lantern.steps.place import control
 from taut_lantern.steps.tie import links, targets
 from taut_lantern.store import journal
 from taut_lantern.store.db import Damaged, file_chunks, session
+from taut_lantern.store.marks import deleted_mask
 from taut_lantern.store.models import JOURNALED, Control, CropBox, Edit, Link, Section, Sighting, Station, Trace
-from taut_lantern.store.tiles import deleted_mask, read_station
+from taut_lantern.store.tiles import read_station
 from tests.support import bring_in, link_rows, make_project, room, write_scan
 
 ABOVE = [0.3, 0, 0, 0, 0, 0.4, 0, 0, 0, 0, -0.2, 0, 0, 0, 0, 1]

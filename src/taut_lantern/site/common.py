@@ -11,14 +11,14 @@ from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import func, select
+from sqlalchemy import and_, func, select
 from sqlalchemy.orm import Session
 
 from ..core import frames
 from ..core.errors import BadInput, Busy, Cancelled, Conflict, NotFound
 from ..core.network.judge import Profile
 from ..store.db import snapshot
-from ..store.models import Journal, Project, Station
+from ..store.models import Journal, Project, SavedView, Station
 from ..store.queue import Run, conclude
 
 Array = NDArray[np.float64]
@@ -130,6 +130,12 @@ def state_of(s: Session, project_id: str) -> int:
     return s.scalar(select(func.max(Journal.id)).where(Journal.project_id == project_id)) or 0
 
 
+def content_of(s: Session, project_id: str) -> int:
+    """The journal's last entry that changed what is handed over: keeping a view of the bench changes none of it."""
+    view = and_(func.jsonb_array_length(Journal.rows) == 1, Journal.rows.contains([{"table": SavedView.__tablename__}]))
+    return s.scalar(select(Journal.id).where(Journal.project_id == project_id, ~view).order_by(Journal.id.desc()).limit(1)) or 0
+
+
 def still(s: Session, project_id: str, state: int) -> None:
     """Moved unless the (locked) project is still in the state."""
     if state_of(s, project_id) != state:
@@ -158,6 +164,7 @@ __all__ = [
     "Moved",
     "Progress",
     "clean_name",
+    "content_of",
     "file_name",
     "finite",
     "frames",

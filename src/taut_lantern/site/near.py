@@ -8,8 +8,9 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from ..core import frames
+from ..store.marks import deleted_mask
 from ..store.models import Station
-from ..store.tiles import deleted_mask, read_tiles, tiles_of
+from ..store.tiles import read_tiles, tiles_of
 from .common import Array, matrix
 
 

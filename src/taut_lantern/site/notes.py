@@ -9,7 +9,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core import frames
-from ..core.draw.measure import Plane, measured
+from ..core.draw.measure import measured
+from ..core.scan.surface import Plane
 from ..formats.dxf import Entity
 from ..store.models import Note
 from .common import get_project, matrix

@@ -10,7 +10,9 @@ import numpy as np
 from sqlalchemy import select
 
 from ..core import frames
-from ..core.draw.measure import Plane, checked, fit_plane
+from ..core.draw.measure import checked
+from ..core.scan.catch import catch
+from ..core.scan.surface import Plane, widest_plane
 from ..site.common import Array, clean_name, get_project, heavy, owned, stations_of
 from ..site.frames import in_use
 from ..site.near import points_near
@@ -18,9 +20,12 @@ from ..site.notes import notes_of
 from ..site.parts import stations_in, wanted
 from ..store import journal
 from ..store.db import session, snapshot
-from ..store.models import Note
+from ..store.models import Note, Station
 
 ROUND = 0.15  # metres round the first pick through which a plane is fitted
+CATCH = (0.1, 0.2)  # metres round a cursor in which a shape is looked for: the second where too little was scanned
+ENOUGH = 120  # points
+LEVEL = 0.006  # metres by which the noise of a scan leaves a surface
 KINDS = {
     "point": "Point", "distance": "Distance", "polyline": "Line of points", "angle": "Angle", "area": "Area", "plane": "From a plane",
 }  # fmt: skip
@@ -50,10 +55,23 @@ def plane_at(project_id: str, pick: Array, part_id: str | None = None) -> Plane:
     with heavy(), snapshot() as s:
         part = wanted(s, get_project(s, project_id), part_id)
         near = points_near(s, stations_in(stations_of(s, project_id), part), pick, ROUND)
-        plane = fit_plane(near.points)
-    if plane.normal @ near.towards + plane.offset < 0:
-        plane = Plane(-plane.normal, -plane.offset, plane.rms, plane.points)
-    return plane
+    return widest_plane(near.points, LEVEL, through=pick).facing(near.towards)
+
+
+def caught(project_id: str, pick: list[float], station_id: str) -> dict[str, Any]:
+    """What lies under a cursor that has caught a point (frame of its part) of a station: see core/scan/catch.py."""
+    at = np.array(pick, float)
+    with snapshot() as s:
+        station = owned(s, Station, project_id, station_id, "station")
+        for radius in CATCH:
+            near = points_near(s, [station], at, radius)
+            if len(near.points) >= ENOUGH:
+                break
+    c = catch(near.points, at, near.towards)
+    return {
+        **{k: getattr(c, k) for k in ("kind", "rms", "spread", "points", "angle", "radius", "incidence")},
+        **{k: None if (v := getattr(c, k)) is None else v.tolist() for k in ("at", "normal", "axis")},
+    }
 
 
 def plane_as_told(project_id: str, pick: list[float], part_id: str | None = None) -> dict[str, Any]:

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from ..site.common import state_of, stations_of
+from ..site.common import content_of, stations_of
 from ..site.frames import Currency, frames_of
 from ..store.models import (
     Control,
@@ -126,7 +126,7 @@ def _hand_over(s: Session, project_id: str) -> Knot:
     ]
     if not newest:
         return Knot("hand_over", "empty", "nothing handed over yet")
-    latest = state_of(s, project_id)
+    latest = content_of(s, project_id)
     old = sum(1 for x in newest if x < latest)
     return (
         Knot("hand_over", "out of date", f"{old} of {len(newest)} deliveries are older than the last change")

@@ -1,4 +1,4 @@
-"""Points in and out of the database: tiles (slices of the one order of points), grids and marks.
+"""Points in and out of the database: tiles (slices of the one order of points) and grids.
 
 A stored tile is geometry: the float32 of x, y and z in planes of equal significance (see core/kernels/planes.py), compressed.
 Everything else about its points is a layer beside it with a revision: intensity uint16, colour uint8. What the browser gets is
@@ -30,7 +30,7 @@ from ..core.scan.octree import Tile, arrange
 from ..core.scan.scan import Scan
 from ..settings import settings
 from .db import Damaged
-from .models import Edit, EditDelta, GridRow, LayerRow, Project, Station, TileRow
+from .models import GridRow, LayerRow, Project, Station, TileRow
 
 BYTES = 17  # a point, before compression: 12 geometry, 2 intensity, 3 colour
 PLANES = b"\x01"  # before the compressed bytes: x, y, z are in planes; tiles without it hold them plainly
@@ -338,65 +338,19 @@ def read_station(s: Session, station: Station, with_grid: bool = True) -> Scan:
     raise Damaged(f"{station.name}: {end:,} of {n:,} points are in the store", subject=station.name, remedy=_REMEDY)
 
 
-def pack_indices(index: NDArray[np.int64]) -> bytes:
-    """Sorted indices as compressed differences."""
-    return zstandard.ZstdCompressor(level=3).compress(np.diff(index, prepend=0).astype(np.uint32).tobytes())
-
-
-def unpack_indices(data: bytes, count: int) -> NDArray[np.int64]:
-    body = zstandard.ZstdDecompressor().decompress(data, max_output_size=4 * count + 64)
-    return np.cumsum(np.frombuffer(body, np.uint32).astype(np.int64))
-
-
-Marks = list[tuple[int, bytes]]
-
-
-def marks_of(s: Session, station_id: str) -> Marks:
-    """What active edits mark of a station, as it is stored: (count, packed indices) of each."""
-    q = select(EditDelta.count, EditDelta.data).join(Edit, Edit.id == EditDelta.edit_id)
-    return [(n, data) for n, data in s.execute(q.where(EditDelta.station_id == station_id, Edit.active))]
-
-
-def touched_by(s: Session, station_id: str, edits: list[str]) -> NDArray[np.int64]:
-    """Sorted indices of a station that any of the edits names, active or not."""
-    q = select(EditDelta.count, EditDelta.data).where(EditDelta.station_id == station_id, EditDelta.edit_id.in_(edits))
-    found = [unpack_indices(data, count) for count, data in s.execute(q)]
-    return np.unique(np.concatenate(found)) if found else np.zeros(0, np.int64)
-
-
-def mask_of(marks: Marks, points: int) -> NDArray[np.bool_]:
-    """(points,) bool: which points the marks name."""
-    mask = np.zeros(points, bool)
-    for count, data in marks:
-        mask[unpack_indices(data, count)] = True
-    return mask
-
-
-def deleted_mask(s: Session, station: Station) -> NDArray[np.bool_]:
-    """(points,) bool: which points any active edit marks as deleted."""
-    return mask_of(marks_of(s, station.id), station.points)
-
-
 __all__ = [
-    "Marks",
     "Tile",
     "TilePoints",
-    "deleted_mask",
     "first_stations",
     "for_browser",
     "layer_of",
-    "marks_of",
-    "mask_of",
-    "pack_indices",
     "read_station",
     "read_tiles",
     "revisions_of",
     "roots_of",
     "tiles_of",
-    "touched_by",
     "tree_of",
     "unpack",
-    "unpack_indices",
     "write_layer",
     "write_points",
 ]

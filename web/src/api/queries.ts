@@ -14,17 +14,17 @@ export interface Notice {
   message: string;
   remedy: string;
   good: boolean;
-  undo?: () => void; // takes back what was just done
+  then?: { words: string; alt: string; run: () => void }; // what can be done about it: taken back, or looked at
 }
 /** What is worth telling, in the order in which it happened; errors stay until they are dismissed. */
 export const useNotices = create<{ notices: Notice[] }>(() => ({ notices: [] }));
 let told = 0;
-export function tell(message: string, remedy = "", good = true, undo?: () => void) {
+export function tell(message: string, remedy = "", good = true, then?: Notice["then"]) {
   useNotices.setState(({ notices }) => {
     const others = notices.filter((n) => n.message !== message || n.remedy !== remedy); // said again, it moves to the end
     const done = others.filter((n) => n.good).slice(good ? -1 : -2); // what went well gives way to what is new
     const kept = others.filter((n) => !n.good || done.includes(n));
-    return { notices: [...kept, { id: ++told, message, remedy, good, undo }].slice(-5) };
+    return { notices: [...kept, { id: ++told, message, remedy, good, then }].slice(-5) };
   });
 }
 export const dismiss = (id: number) =>
@@ -280,10 +280,11 @@ async function unwindNow(project: string, way: "undo" | "redo") {
 export async function tellUndoable(project: string, message: string) {
   await cache.invalidateQueries({ queryKey: [project, "project"] });
   const entry = cache.getQueryData<Project>([project, "project"])?.undo?.entry;
-  tell(message, "", true, () => {
+  const back = () => {
     if (cache.getQueryData<Project>([project, "project"])?.undo?.entry === entry) void unwind(project, "undo");
     else tell("Something else was changed since.", "take the changes back one by one in the journal's order", false);
-  });
+  };
+  tell(message, "", true, { words: "Undo", alt: "Undo with Ctrl+Z", run: back });
 }
 
 /** A change asked of the server: refusals are told, everything it touches is read again. */

@@ -223,6 +223,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/catch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Catch Shape
+         * @description What surface a point lies on that the cursor has caught: a plane, an edge, a pipe, a sphere or none; nothing is kept.
+         */
+        post: operations["catch_shape"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/control": {
         parameters: {
             query?: never;
@@ -991,6 +1011,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/stations/{station_id}/tiles/{first}/apart/{other_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Distances
+         * @description int8 a point: its distance from the surfaces of another station in steps of 0.5 mm, positive on the other's side; -128
+         *     where the other saw none within 63 mm.
+         */
+        get: operations["get_distances"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/stations/{station_id}/tiles/{first}/{kind}": {
         parameters: {
             query?: never;
@@ -1359,6 +1400,47 @@ export interface components {
             plan?: components["schemas"]["FlatCamera"] | null;
             slice?: components["schemas"]["FlatCamera"] | null;
             space?: components["schemas"]["SpaceCamera"] | null;
+        };
+        /**
+         * CatchIn
+         * @description at: a point of the station, metres in the coordinates of its part.
+         */
+        CatchIn: {
+            /** At */
+            at: number[];
+            /** Station */
+            station: string;
+        };
+        /**
+         * CatchOut
+         * @description at: what the shape gives for the pick, in the part of the station: its foot on the plane or the edge, the middle of the pipe there, the
+         *     centre of the sphere. rms across the shape and spread (one standard deviation of the place) in metres, over so many points;
+         *     angle of an edge and incidence of the ray in degrees; radius in metres; normal and axis: unit, in the part.
+         */
+        CatchOut: {
+            /** Angle */
+            angle: number | null;
+            /** At */
+            at: number[];
+            /** Axis */
+            axis: number[] | null;
+            /** Incidence */
+            incidence: number | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "point" | "plane" | "edge" | "pipe" | "sphere";
+            /** Normal */
+            normal: number[] | null;
+            /** Points */
+            points: number;
+            /** Radius */
+            radius: number | null;
+            /** Rms */
+            rms: number;
+            /** Spread */
+            spread: number;
         };
         /** ControlOut */
         ControlOut: {
@@ -2271,15 +2353,19 @@ export interface components {
          * @description What a bench shows; what is not given stays as it is when the view is shown.
          */
         Shows: {
+            /** Box */
+            box?: string | "none" | null;
             cameras?: components["schemas"]["Cameras"] | null;
             /** Colourby */
-            colourBy?: ("station" | "intensity" | "height" | "colour" | "range") | null;
+            colourBy?: ("station" | "group" | "intensity" | "height" | "colour" | "range" | "inclination" | "apart") | null;
             /** Eyes */
             eyes?: {
                 [key: string]: boolean;
             } | null;
             /** Ground */
             ground?: ("ink" | "mid" | "paper") | null;
+            /** Link */
+            link?: string | "none" | null;
             /** Panes */
             panes?: ("space" | "plan" | "slice" | "panorama" | "panorama2")[] | null;
             /** Parallel */
@@ -2295,6 +2381,10 @@ export interface components {
             stand?: string | null;
             /** Stand2 */
             stand2?: string | null;
+            /** Stations */
+            stations?: string[] | null;
+            /** Walking */
+            walking?: boolean | null;
         };
         /** SightingOut */
         SightingOut: {
@@ -4032,6 +4122,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    catch_shape: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CatchIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatchOut"];
                 };
             };
             /** @description not readable */
@@ -7799,6 +7969,85 @@ export interface operations {
                 project_id: string;
                 station_id: string;
                 first: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_distances: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                station_id: string;
+                first: number;
+                other_id: string;
             };
             cookie?: never;
         };

@@ -5,6 +5,7 @@ import { Cloud, type Need } from "./cloud";
 import { beyond, FlatPane, PlanPane, SlicePane, SpacePane } from "./pane";
 import { PanoramaPane } from "./panorama";
 import { Picker } from "./picker";
+import { bundles } from "./strings";
 import { Touches } from "./touch";
 import type { BoxInfo, Scene, Slab, TileInfo } from "./types";
 
@@ -143,6 +144,7 @@ describe("the cloud", () => {
     const asked: string[] = [];
     const source = {
       tile: async (t: TileInfo, layers: number) => (asked.push(`${t.station}/${t.first}/${layers}`), body(t.count)),
+      apart: async () => new ArrayBuffer(0),
       tree: async (id: string) => (asked.push(`${id}/tree`), tree(tiles)),
     };
     const c = new Cloud(source, () => {}, budget);
@@ -189,6 +191,7 @@ describe("the cloud", () => {
     const asked: number[] = [];
     const source = {
       tile: async () => (asked.push(performance.now()), broken ? Promise.reject(new Error("gone")) : body(5)),
+      apart: async () => new ArrayBuffer(0),
       tree: async () => tree([[0, 5, -1]]),
     };
     const c = new Cloud(source, () => void c.refine(need), 100);
@@ -272,7 +275,11 @@ describe("the picker", () => {
     slab = SLAB,
     box: BoxInfo | null = null,
   ) {
-    const source = { tile: async () => station(points), tree: async () => tree([[0, points.length, -1]], -9, 9) };
+    const source = {
+      tile: async () => station(points),
+      apart: async () => new ArrayBuffer(0),
+      tree: async () => tree([[0, points.length, -1]], -9, 9),
+    };
     const c = new Cloud(source, () => {}, 1e6);
     const [low, high] = [[-9, -9, -9], [9, 9, 9]]; // prettier-ignore
     const root = { count: points.length, spacing: 0.8 };
@@ -389,4 +396,25 @@ test("two fingers come closer about the place between them and shift it along; o
   expect(t.move(1, 110, 140)!.dy).toBe(20);
   t.up(2);
   expect(t.move(1, 0, 0)).toBeNull();
+});
+
+test("quiet strings that run alongside are one bundle, whichever way round they are stored", () => {
+  const at = new Map<string, [number, number]>([
+    ["a1", [10, 10]],
+    ["a2", [30, 20]],
+    ["b1", [500, 400]],
+    ["b2", [510, 420]],
+    ["c", [10, 400]],
+  ]);
+  const string = (a: string, b: string) => ({ id: a + b, a, b, status: "taut" as const, sag: 0, selected: false });
+  const found = bundles(
+    [string("a1", "b1"), string("b2", "a2"), string("a1", "b2"), string("a1", "c"), string("a1", "gone")],
+    at,
+  );
+  expect(found.map((f) => f.count).sort()).toEqual([1, 3]);
+  const three = found.find((f) => f.count === 3)!;
+  expect([three.a, three.b].sort((p, q) => p[0] - q[0])).toEqual([
+    [50 / 3, 40 / 3],
+    [1520 / 3, 1240 / 3],
+  ]);
 });

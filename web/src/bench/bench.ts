@@ -6,7 +6,7 @@
  */
 import * as THREE from "three";
 import { Cloud, type Source } from "./cloud";
-import { drawCrossHair, drawScale, drawSliceLine } from "./marks";
+import { drawCrossHair, drawDivider, drawScale, drawShape, drawSliceLine } from "./marks";
 import { beyond, FlatPane, type Pane, PlanPane, SlicePane, SpacePane } from "./pane";
 import { PanoramaPane } from "./panorama";
 import { type Caught, Picker } from "./picker";
@@ -112,6 +112,9 @@ export class Bench implements HandDesk {
     this.scene = scene;
     this.unit = unit;
     if (same) return this.sketch();
+    const version =
+      scene.pair?.map((id) => scene.stations.find((s) => s.id === id)?.pose?.join() ?? "").join("/") ?? "";
+    this.cloud.setPair(scene.pair, version);
     this.cloud.setStations(
       scene.stations.map((s) => (scene.placing?.station === s.id ? { ...s, pose: scene.placing.pose } : s)),
     );
@@ -137,6 +140,7 @@ export class Bench implements HandDesk {
       this.scene.stations.find((s) => s.id === this.scene.stand2) ?? rest.find((s) => s.selected) ?? rest[0] ?? stand;
     if (other) this.panes.panorama2.stand(other.id, other.pose);
     this.panes.space.parallel = this.scene.parallel;
+    this.panes.space.walk(this.scene.walking, (at) => this.cloud.floorBelow(at));
   }
 
   /** Look at everything once there is something, and again when more is there, in panes that nobody moved. */
@@ -170,6 +174,16 @@ export class Bench implements HandDesk {
   look(from: "top" | "front" | "side", azimuth = 0) {
     const yaw = azimuth - Math.PI / 2;
     this.panes.space.from(from === "side" ? yaw + Math.PI / 2 : yaw, from === "top" ? 1.55 : 0);
+    this.draw();
+  }
+
+  /** Bring a place of the part into the middle of all panes. */
+  lookAt(place: number[]) {
+    const at = new THREE.Vector3().fromArray(place);
+    for (const p of this.shown) {
+      p.centre(at);
+      p.touched = true;
+    }
     this.draw();
   }
 
@@ -323,6 +337,12 @@ export class Bench implements HandDesk {
     }
     if (p.kind === "plan" && this.shown.some((q) => q.kind === "slice")) drawSliceLine(g, p, slab);
     if (this.hand.cursor) drawCrossHair(g, p, this.hand.cursor, ink);
+    if (this.scene.shape) drawShape(g, p, this.scene.shape);
+    const { split } = this.scene;
+    if (split) {
+      const names = split.of.map((id) => this.scene.stations.find((s) => s.id === id)?.name ?? "") as [string, string];
+      drawDivider(g, p, split.at, names);
+    }
     const pivot = this.hand.pivot(p);
     if (pivot) drawCrossHair(g, p, pivot, "#e8a700");
     this.tool.paint?.(g, p);
@@ -382,7 +402,21 @@ export class Bench implements HandDesk {
 function onlyMarksDiffer(a: Scene, b: Scene): boolean {
   const points = (s: Scene) =>
     JSON.stringify([
-      [s.box, s.colourBy, s.span, s.shading, s.stand, s.stand2, s.parallel, s.ground, s.slab, s.placing],
+      [
+        s.box,
+        s.pair,
+        s.split,
+        s.walking,
+        s.colourBy,
+        s.span,
+        s.shading,
+        s.stand,
+        s.stand2,
+        s.parallel,
+        s.ground,
+        s.slab,
+        s.placing,
+      ],
       s.stations.map((x) => [x.id, x.hue, x.pose, x.visible, x.layers, !s.stand && x.selected]),
     ]);
   return points(a) === points(b);

@@ -5,6 +5,7 @@
  * a tile lies, which is how wide they are drawn.
  */
 import * as THREE from "three";
+import { hueOf } from "./palette";
 import { materialOf, MODES, shared } from "./points";
 import { readTree, rootOf, type Branch } from "./tree";
 import { nameOf, type ColourBy, type StationInfo, type TileInfo } from "./types";
@@ -45,6 +46,7 @@ interface Loaded {
   used: number;
   seen: number; // bit k: in pane k
   gap: number;
+  apart: string; // what its distances were read for
 }
 
 /** A station as the cloud knows it. */
@@ -60,6 +62,8 @@ interface Entry {
 export interface Source {
   tile(tile: TileInfo, layers: number, signal: AbortSignal): Promise<ArrayBuffer>;
   tree(station: string, signal: AbortSignal): Promise<ArrayBuffer>;
+  /** int8 a point: steps of 0.5 mm from the surfaces of another station. */
+  apart(tile: TileInfo, other: string, signal: AbortSignal): Promise<ArrayBuffer>;
 }
 /** Pixels that the spacing of a tile takes, pane by pane. */
 export type Need = (centre: THREE.Vector3, radius: number, spacing: number, station: string) => number[];
@@ -77,6 +81,7 @@ export class Cloud {
   private marks = new Map<string, Uint8Array>(); // of a tile: one bit per point
   private chosen: Chosen | null = null;
   private clock = 0;
+  private pair: { of: [string, string]; version: string } | null = null;
   private stopped = false;
   drawn = 0;
 
@@ -91,6 +96,25 @@ export class Cloud {
   setColour(by: ColourBy, span: [number, number] = [0, 1]) {
     this.shared.mode.value = MODES.indexOf(by);
     this.shared.span.value.set(...span);
+  }
+
+  /** Points of the two stations are coloured by the distance from the other one; version: of where they stand. */
+  setPair(pair: [string, string] | null, version: string) {
+    this.pair = pair && { of: pair, version: `${pair.join()}/${version}` };
+  }
+
+  private askApart(l: Loaded) {
+    const { pair } = this;
+    const k = pair ? pair.of.indexOf(l.info.station) : -1;
+    if (k >= 0 && l.apart !== pair!.version)
+      this.ask(`${nameOf(l.info)}/apart`, (signal) => this.loadApart(l, pair!.of[1 - k]!, pair!.version, signal));
+  }
+
+  private async loadApart(l: Loaded, other: string, version: string, signal: AbortSignal) {
+    const counts = new Int8Array(await this.source.apart(l.info, other, signal));
+    if (this.stopped) return;
+    l.points.geometry.setAttribute("apart", new THREE.BufferAttribute(counts, 1));
+    l.apart = version;
   }
 
   setStations(
@@ -115,6 +139,7 @@ export class Cloud {
         this.scene.add(group);
       }
       entry.layers = s.layers;
+      (entry.material.uniforms["hue"]!.value as THREE.Color).set(hueOf(s.hue));
       entry.group.matrix.copy(matrix(s.pose));
       entry.group.updateMatrixWorld(true);
       entry.group.visible = s.visible;
@@ -178,6 +203,7 @@ export class Cloud {
         have.used = this.clock;
         have.seen = seen;
         have.info = info;
+        this.askApart(have);
       }
       if (have?.layers !== entry.layers) this.ask(name, (signal) => this.load(info, entry.layers, signal));
       if (!entry.whole && info.first === 0) this.ask(treeOf(info.station), (signal) => this.grow(info.station, signal));
@@ -199,9 +225,10 @@ export class Cloud {
     return own.gap;
   }
 
-  /** Make visible what pane k sees. */
-  show(k: number) {
-    for (const l of this.loaded.values()) l.points.visible = (l.seen & (1 << k)) !== 0;
+  /** Make visible what pane k sees; only: of one station. */
+  show(k: number, only: string | null = null) {
+    for (const l of this.loaded.values())
+      l.points.visible = (l.seen & (1 << k)) !== 0 && (only === null || only === l.info.station);
   }
 
   /** Every tile that is drawn in some pane, with its points and marks. */
@@ -221,6 +248,32 @@ export class Cloud {
       const tint = (l.points.geometry.getAttribute("tint") as THREE.BufferAttribute).array as Uint8Array;
       yield { info: l.info, matrix: entry.group.matrix, xyz: l.xyz, mark, tint, seen: l.seen, gap: l.gap };
     }
+  }
+
+  /** Height of the floor below a place: where most of what is drawn in a column of 0.6 m lies, 0.5 to 3.5 m lower. */
+  floorBelow(at: THREE.Vector3): number | null {
+    const [reach, top, bottom, bin] = [0.3, 0.5, 3.5, 0.05];
+    const votes = new Map<number, number>();
+    for (const { xyz, matrix, info, mark } of this.drawnTiles()) {
+      const low = new THREE.Vector3().fromArray(info.low);
+      const radius = low.distanceTo(new THREE.Vector3().fromArray(info.high)) / 2;
+      const c = low.add(new THREE.Vector3().fromArray(info.high)).multiplyScalar(0.5).applyMatrix4(matrix);
+      if (Math.hypot(c.x - at.x, c.y - at.y) > radius + reach) continue;
+      const e = matrix.elements;
+      for (let k = 0, i = 0; k < info.count; k++, i += 3) {
+        const [x, y, z] = [xyz[i]!, xyz[i + 1]!, xyz[i + 2]!];
+        const dx = e[0] * x + e[4] * y + e[8] * z + e[12] - at.x;
+        const dy = e[1] * x + e[5] * y + e[9] * z + e[13] - at.y;
+        if (dx > reach || dx < -reach || dy > reach || dy < -reach || mark[k] === 1) continue;
+        const h = e[2] * x + e[6] * y + e[10] * z + e[14];
+        if (h > at.z - top || h < at.z - bottom) continue;
+        const slot = Math.floor(h / bin);
+        votes.set(slot, (votes.get(slot) ?? 0) + 1);
+      }
+    }
+    let best: number | null = null;
+    for (const [slot, n] of votes) if (n > (best === null ? 4 : votes.get(best)!)) best = slot;
+    return best === null ? null : (best + 0.5) * bin;
   }
 
   /** The tiles that are seen, with the pixels between their points; below one that is not seen nobody looks. */
@@ -252,6 +305,8 @@ export class Cloud {
 
   /** The ends of the scale for a colour, from the points in view: 2 % are beyond each of the outer ones. Heights are of the part. */
   spanOf(by: ColourBy, shown: (x: number, y: number, z: number) => boolean = () => true): [number, number] {
+    if (by === "inclination") return [0, 90];
+    if (by === "apart") return [-0.01, 0.01];
     if (by !== "height" && by !== "range" && by !== "intensity") return [0, 1];
     const values: number[] = [];
     for (const { xyz, matrix, info, tint } of this.drawnTiles()) {
@@ -321,6 +376,7 @@ export class Cloud {
       "tint",
       new THREE.BufferAttribute(new Uint8Array(body, info.count * 12, info.count * 4), 4, true),
     );
+    geometry.setAttribute("apart", new THREE.BufferAttribute(new Int8Array(info.count).fill(-128), 1));
     geometry.setAttribute("mark", new THREE.BufferAttribute(new Uint8Array(info.count), 1));
     const [low, high] = [new THREE.Vector3().fromArray(info.low), new THREE.Vector3().fromArray(info.high)];
     geometry.boundingSphere = new THREE.Box3(low, high).getBoundingSphere(new THREE.Sphere());
@@ -330,7 +386,7 @@ export class Cloud {
     this.drop(name); // the same points with layers of before
     entry.group.add(points);
     points.updateMatrixWorld(true);
-    const l: Loaded = { info, layers, points, xyz, used: this.clock, seen: 0, gap: info.spacing };
+    const l: Loaded = { info, layers, points, xyz, used: this.clock, seen: 0, gap: info.spacing, apart: "" };
     points.onBeforeRender = () => {
       entry.material.uniforms["spacing"]!.value = l.gap;
       entry.material.uniformsNeedUpdate = true;

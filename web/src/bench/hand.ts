@@ -2,6 +2,7 @@
 import type * as THREE from "three";
 import { FlatPane, type Pane, SpacePane } from "./pane";
 import { PanoramaPane } from "./panorama";
+import type { Cloud } from "./cloud";
 import type { Caught } from "./picker";
 import { type Desk, lampAt, type Press, type Tool } from "./tools";
 import { Touches } from "./touch";
@@ -11,12 +12,16 @@ export interface HandDesk extends Desk {
   readonly shown: Pane[];
   readonly tool: Tool;
   readonly moving: boolean;
+  readonly cloud: Cloud;
   /** A hand moved a pane. */
   change(pane: Pane): void;
   draw(): void;
+  lookAt(place: number[]): void;
 }
 
+const GRIP = 6; // pixels within which a line is taken hold of
 const FAR = 4; // pixels from which on a press is a drag
+const PACE = 0.4; // metres of a step on a walk
 const LOOK = 40; // ms between two looks at what lies under the cursor
 
 interface Drag {
@@ -29,6 +34,7 @@ interface Drag {
 export class Hand {
   cursor: number[] | null = null; // what it points at, in the coordinates of the part in view
   private drag: Drag | null = null;
+  private dividing = false;
   private touches = new Touches();
   private looking: ReturnType<typeof setTimeout> | null = null;
   private stop = new AbortController();
@@ -66,6 +72,8 @@ export class Hand {
     const press = this.press(e);
     if (!press) return;
     this.canvas.setPointerCapture(e.pointerId);
+    this.dividing = this.onDivider(press);
+    if (this.dividing) return;
     if (e.pointerType === "touch") {
       this.touches.down(e.pointerId, press.x, press.y);
       if (this.touches.count > 1) return this.letGo();
@@ -88,8 +96,12 @@ export class Hand {
       under.shift(pinch.dx, pinch.dy, this.desk.scene.slab);
       return this.desk.change(under);
     }
+    if (this.dividing && press) return this.divide(press);
     const d = this.drag;
-    if (!d || !press) return this.hover(press);
+    if (!d || !press) {
+      this.canvas.style.cursor = press && this.onDivider(press) ? "ew-resize" : "";
+      return this.hover(press);
+    }
     const [dx, dy] = [press.x - d.press.x, press.y - d.press.y];
     if (!d.far) {
       if (Math.hypot(dx, dy) < FAR) return;
@@ -106,6 +118,16 @@ export class Hand {
     d.press = press;
   }
 
+  /** Whether the line between two compared stations is under the hand. */
+  private onDivider({ pane, x }: Press) {
+    const { split } = this.desk.scene;
+    return split !== null && Math.abs(x - pane.rect.x - split.at * pane.rect.w) < GRIP;
+  }
+
+  private divide({ pane, x }: Press) {
+    this.desk.hands.split(Math.max(0.02, Math.min(0.98, (x - pane.rect.x) / pane.rect.w)));
+  }
+
   private turns({ press, tool }: Drag) {
     return !tool && press.pane instanceof SpacePane && press.button === 0 && !press.shift;
   }
@@ -113,6 +135,7 @@ export class Hand {
   private up(e: PointerEvent) {
     const press = this.press(e);
     const d = this.drag;
+    this.dividing = false;
     this.touches.up(e.pointerId);
     this.drag = null;
     if (!d || !press) return;
@@ -132,6 +155,7 @@ export class Hand {
     const factor = Math.exp(Math.max(-120, Math.min(120, e.deltaY)) * 0.0016);
     const under = pane instanceof SpacePane && factor < 1 ? (this.desk.pick(pane, x, y)?.at ?? null) : null;
     pane.zoom(factor, x, y, this.desk.scene.slab, under);
+    if (pane instanceof SpacePane && pane.walking) pane.settle((p) => this.desk.cloud.floorBelow(p));
     this.desk.change(pane);
   }
 
@@ -143,13 +167,8 @@ export class Hand {
     if (press && lamp) return this.desk.hands.jump(press.pane.kind, lamp);
     const at = press && this.desk.pick(press.pane, press.x, press.y)?.at;
     if (!at) return;
-    for (const p of this.desk.shown) {
-      if (p instanceof PanoramaPane) p.lookAt(at);
-      else p.middle.copy(at);
-      p.touched = true;
-    }
+    this.desk.lookAt(at.toArray());
     this.desk.hands.sliceAt([at.x, at.y]);
-    this.desk.draw();
   }
 
   private key(e: KeyboardEvent) {
@@ -162,8 +181,11 @@ export class Hand {
     e.preventDefault();
     e.stopPropagation();
     const { x, y, w, h } = pane.rect;
-    if (factor) pane.zoom(factor, x + w / 2, y + h / 2, this.desk.scene.slab, null);
-    else if (pane instanceof SpacePane && !e.shiftKey) pane.turn(way![0]!, way![1]!);
+    if (pane instanceof SpacePane && pane.walking && (factor || way![1] !== 0 || e.shiftKey)) {
+      const ahead = factor ? (factor < 1 ? PACE : -PACE) : way![1] === 0 ? 0 : -Math.sign(way![1]!) * PACE;
+      pane.step(ahead, factor || way![1] !== 0 ? 0 : Math.sign(way![0]!) * PACE, (p) => this.desk.cloud.floorBelow(p));
+    } else if (factor) pane.zoom(factor, x + w / 2, y + h / 2, this.desk.scene.slab, null);
+    else if (pane instanceof SpacePane && !e.shiftKey) pane.turn((pane.walking ? -1 : 1) * way![0]!, way![1]!);
     else pane.shift(-way![0]!, -way![1]!, this.desk.scene.slab);
     this.desk.change(pane);
   }

@@ -1,7 +1,8 @@
 /** What stands on a pane besides strings: scale bar, slice line, cross-hair, the outline being drawn. */
 import type { Pane } from "./pane";
 import { cross, FONT } from "./strings";
-import type { Slab } from "./types";
+import type { ShapeInfo, Slab } from "./types";
+import { Vector3 } from "three";
 
 /** A bar of a round length from (x, y) to the right; scale: metres a pixel. */
 export function drawScale(
@@ -52,6 +53,67 @@ export function drawCrossHair(g: CanvasRenderingContext2D, p: Pane, cursor: numb
   g.globalAlpha = 0.6;
   cross(g, at, 12);
   g.globalAlpha = 1;
+}
+
+const [PATCH, ROD] = [0.08, 0.12]; // metres: half of what is drawn of a plane, and of an edge or an axis
+
+/** The surface that was fitted under the cursor: a patch of a plane, a stretch of an edge, the round of a pipe or a sphere. */
+export function drawShape(g: CanvasRenderingContext2D, p: Pane, { kind, at, normal, axis, radius }: ShapeInfo) {
+  const middle = new Vector3().fromArray(at);
+  const way = new Vector3().fromArray(axis ?? normal ?? [0, 0, 1]);
+  const u = new Vector3(Math.abs(way.x) < 0.8 ? 1 : 0, Math.abs(way.x) < 0.8 ? 0 : 1, 0).cross(way).normalize();
+  const v = way.clone().cross(u);
+  const lines: Vector3[][] = [];
+  const round = (a: Vector3, b: Vector3, r: number, corners: number) =>
+    lines.push(
+      Array.from({ length: corners + 1 }, (_, k) => {
+        const t = (2 * Math.PI * (k + 0.5)) / corners;
+        return middle
+          .clone()
+          .addScaledVector(a, r * Math.cos(t))
+          .addScaledVector(b, r * Math.sin(t));
+      }),
+    );
+  if (kind === "plane") round(u, v, PATCH * Math.SQRT2, 4);
+  if (axis) lines.push([-ROD, ROD].map((t) => middle.clone().addScaledVector(way, t)));
+  if (radius) round(u, v, radius, 32);
+  if (kind === "sphere" && radius) for (const w of [u, v]) round(way, w, radius, 32);
+  g.strokeStyle = "#e8a700";
+  g.lineWidth = kind === "edge" ? 3 : 1.5;
+  g.beginPath();
+  for (const line of lines)
+    line.forEach((q, k) => {
+      const at = p.pixel(q.x, q.y, q.z);
+      if (at) k ? g.lineTo(...at) : g.moveTo(...at);
+    });
+  g.stroke();
+}
+
+/** The line between two compared stations, with what stands on each side. */
+export function drawDivider(g: CanvasRenderingContext2D, { rect }: Pane, at: number, [left, right]: [string, string]) {
+  const x = Math.round(rect.x + at * rect.w) + 0.5;
+  g.strokeStyle = g.fillStyle = "#e8a700";
+  g.lineWidth = 1.5;
+  g.beginPath();
+  g.moveTo(x, rect.y);
+  g.lineTo(x, rect.y + rect.h);
+  g.moveTo(x - 3, rect.y + rect.h / 2 - 9);
+  g.lineTo(x - 3, rect.y + rect.h / 2 + 9);
+  g.moveTo(x + 3, rect.y + rect.h / 2 - 9);
+  g.lineTo(x + 3, rect.y + rect.h / 2 + 9);
+  g.stroke();
+  g.font = FONT;
+  for (const [words, side] of [
+    [left, "right"],
+    [right, "left"],
+  ] as const) {
+    const w = g.measureText(words).width;
+    const from = side === "right" ? x - 8 - w : x + 8;
+    g.fillStyle = "rgba(18,22,29,.85)";
+    g.fillRect(from - 3, rect.y + 40, w + 6, 16);
+    g.fillStyle = "#f2efe6";
+    g.fillText(words, from, rect.y + 52);
+  }
 }
 
 export function drawLasso(g: CanvasRenderingContext2D, line: [number, number][]) {

@@ -21,6 +21,7 @@ export function beyond(cut: Cut | null, x: number, y: number, z: number): boolea
   return at < cut.low || at > cut.high;
 }
 
+const EYE = 1.65; // metres above the floor from which one looks round on a walk
 const WIDE = (25 * Math.PI) / 180; // half the angle that a space pane sees from bottom to top
 export const NEAREST = 0.3; // metres from the eye within which a tile is as large as it gets
 
@@ -51,6 +52,11 @@ export abstract class Pane {
   abstract readonly metre: number;
   /** Whether surfaces are closed and shaded; else each point is a point, as a cut wants it. */
   abstract shaded(slab: Slab): boolean;
+
+  /** Bring a place into the middle. */
+  centre(place: THREE.Vector3) {
+    this.middle.copy(place);
+  }
 
   /** Put the camera where the pane's state says. */
   place(slab: Slab) {
@@ -111,20 +117,21 @@ export class SpacePane extends Pane {
   private wideAngle = new THREE.PerspectiveCamera(50, 1, 0.05, 500);
   private parallelLens = new THREE.OrthographicCamera(-1, 1, 1, -1, -1000, 1000);
   parallel = false; // lengths are true at every depth
+  walking = false; // the eye is where the pane looks from, and stays above the floor
   protected override get eye() {
-    return this.parallel ? Infinity : -0.02;
+    return this.camera === this.parallelLens ? Infinity : -0.02;
   }
   distance = 30;
   yaw = -0.9;
   pitch = 0.8;
 
   get camera() {
-    return this.parallel ? this.parallelLens : this.wideAngle;
+    return this.parallel && !this.walking ? this.parallelLens : this.wideAngle;
   }
 
   get metre() {
     const far = this.rect.h / (2 * Math.tan(WIDE));
-    return this.parallel ? far / this.distance : far;
+    return this.camera === this.parallelLens ? far / this.distance : far;
   }
 
   shaded() {
@@ -132,11 +139,13 @@ export class SpacePane extends Pane {
   }
 
   cut(slab: Slab): Cut | null {
-    return slab.cutLid ? { normal: new THREE.Vector3(0, 0, 1), offset: -slab.lid, low: -1e9, high: 0 } : null;
+    return slab.cutLid && !this.walking
+      ? { normal: new THREE.Vector3(0, 0, 1), offset: -slab.lid, low: -1e9, high: 0 }
+      : null;
   }
 
   protected override cutDepth(m: number[], { offset }: Cut) {
-    if (this.parallel) {
+    if (this.camera === this.parallelLens) {
       m.splice(8, 4, 0, 0, 1e-4, 1 + 1e-4 * offset);
       return;
     }
@@ -152,19 +161,25 @@ export class SpacePane extends Pane {
       Math.sin(this.yaw) * Math.cos(this.pitch),
       Math.sin(this.pitch),
     );
-    c.position.copy(this.middle).addScaledVector(back, this.distance);
+    c.position.copy(this.middle).addScaledVector(back, this.walking ? 0 : this.distance);
     c.up.set(0, 0, 1);
-    c.lookAt(this.middle);
+    c.lookAt(c.position.clone().sub(back));
     if (c instanceof THREE.OrthographicCamera) Object.assign(c, { left: -wide, right: wide, bottom: -high, top: high });
     else {
       c.aspect = this.rect.w / this.rect.h;
-      c.near = Math.max(0.03, this.distance * 0.01);
-      c.far = this.distance * 10 + 300;
+      const far = this.walking ? 5 : this.distance;
+      c.near = Math.max(0.03, far * 0.01);
+      c.far = far * 10 + 300;
     }
   }
 
   /** Turn about a place, which stays where it is on the screen. */
   turn(dx: number, dy: number, about: THREE.Vector3 = this.middle) {
+    if (this.walking) {
+      this.yaw += dx / this.metre; // as one turns one's head: what is under the hand stays under it
+      this.pitch = Math.max(-1.5, Math.min(1.5, this.pitch + dy / this.metre));
+      return;
+    }
     const pitch = Math.max(-1.5, Math.min(1.55, this.pitch + dy * 0.006));
     const side = new THREE.Vector3(-Math.sin(this.yaw), Math.cos(this.yaw), 0); // to the right of the view
     const off = this.middle.clone().sub(about);
@@ -181,7 +196,33 @@ export class SpacePane extends Pane {
     this.touched = true;
   }
 
+  /** A step: metres ahead and to the right; floor: the height below a place, where it is known. */
+  step(ahead: number, right: number, floor: (at: THREE.Vector3) => number | null) {
+    this.middle.x += -Math.cos(this.yaw) * ahead - Math.sin(this.yaw) * right;
+    this.middle.y += -Math.sin(this.yaw) * ahead + Math.cos(this.yaw) * right;
+    this.settle(floor);
+  }
+
+  /** Bring the eye to its height above the floor. */
+  settle(floor: (at: THREE.Vector3) => number | null) {
+    const z = floor(this.middle);
+    if (z !== null) this.middle.z = z + EYE;
+  }
+
+  /** Begin a walk where the pane looks, or end it: then it looks at what lay ahead. */
+  walk(on: boolean, floor: (at: THREE.Vector3) => number | null) {
+    if (on === this.walking) return;
+    this.walking = on;
+    this.touched = true;
+    if (on) {
+      const z = floor(this.middle.clone().setZ(this.middle.z + EYE)) ?? floor(this.middle);
+      this.middle.z = (z ?? this.middle.z - EYE) + EYE;
+      this.pitch = 0;
+    } else [this.distance, this.pitch] = [12, 0.6];
+  }
+
   shift(dx: number, dy: number) {
+    if (this.walking) return this.step(0.01 * dy, -0.01 * dx, () => null);
     const step = (2 * this.distance * Math.tan(WIDE)) / this.rect.h;
     const e = this.camera.matrixWorld.elements;
     this.middle.x += (-dx * e[0] + dy * e[4]) * step;
@@ -190,17 +231,19 @@ export class SpacePane extends Pane {
   }
 
   zoom(factor: number, _px: number, _py: number, _slab: Slab, under: THREE.Vector3 | null) {
+    if (this.walking) return this.step(3 * Math.log(1 / factor), 0, () => null);
     if (under) this.middle.lerp(under, 1 - factor);
     this.distance = Math.max(0.15, Math.min(800, this.distance * factor));
   }
 
   frame(low: THREE.Vector3, high: THREE.Vector3) {
+    this.walking = false;
     this.middle.copy(low).add(high).multiplyScalar(0.5);
     this.distance = Math.max(6, high.clone().sub(low).length() * 0.85);
   }
 
   protected pixelsAt(centre: THREE.Vector3, radius: number, spacing: number) {
-    if (this.parallel) return spacing * this.metre;
+    if (this.camera === this.parallelLens) return spacing * this.metre;
     const d = Math.max(NEAREST, centre.distanceTo(this.camera.position) - radius);
     return (spacing / d) * this.metre;
   }

@@ -59,6 +59,10 @@ export class PanoramaPane extends Pane {
     this.pitch = Math.max(-1.5, Math.min(1.5, this.pitch + dy / this.metre));
   }
 
+  override centre(place: THREE.Vector3) {
+    this.lookAt(place);
+  }
+
   /** Look where another panorama looks, and as closely. */
   follow(other: PanoramaPane) {
     const way = new THREE.Vector3();

@@ -52,7 +52,10 @@ export class Picker {
     const m = this.m;
     const eye = this.pane.camera.position;
     const p = new THREE.Vector3();
+    const { split } = this.scene;
+    const only = split && split.of[(px - this.pane.rect.x) / w < split.at ? 0 : 1]; // what is drawn on this side of the line
     for (const t of this.cloud.drawnTiles()) {
+      if (only && t.info.station !== only) continue;
       if (!(t.seen & (1 << this.number)) || !this.mayHold(t, fx, fy)) continue;
       const e = t.matrix.elements;
       for (let k = 0, i = 0; k < t.info.count; k++, i += 3) {

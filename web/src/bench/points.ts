@@ -1,18 +1,24 @@
 /** How points are drawn: one shader for all panes and colours, a material for each station. */
 import * as THREE from "three";
-import { HUES } from "./palette";
+import { hueOf } from "./palette";
 import type { ColourBy } from "./types";
 
+/** The scale from dark blue to yellow (a polynomial through viridis, which reads in grey and for the colour-blind too). */
+export const VIRIDIS = `  vec3 c0 = vec3(.277,.005,.334), c1 = vec3(.105,1.404,1.384), c2 = vec3(-.330,.214,.095), c3 = vec3(-4.634,-5.799,-19.332);
+  vec3 c4 = vec3(6.228,14.179,56.690), c5 = vec3(4.776,-13.745,-65.353), c6 = vec3(-5.435,4.645,26.312);
+  return c0 + t*(c1 + t*(c2 + t*(c3 + t*(c4 + t*(c5 + t*c6)))));`;
+
 const VERTEX = `
-attribute vec4 tint; attribute float mark;
+attribute vec4 tint; attribute float mark; attribute float apart;
 uniform int mode; uniform vec3 hue; uniform vec2 span; uniform vec4 plane; uniform vec2 depth;
 uniform float scale; uniform float perspective; uniform float least; uniform float most; uniform float closed;
 uniform float spacing; uniform float step_; uniform mat4 boxFrame; uniform vec3 boxHalf;
 varying vec3 shade; varying float away; varying float coarse; // away and coarse: see surface.ts
-vec3 viridis(float t) {
-  vec3 c0 = vec3(.277,.005,.334), c1 = vec3(.105,1.404,1.384), c2 = vec3(-.330,.214,.095), c3 = vec3(-4.634,-5.799,-19.332);
-  vec3 c4 = vec3(6.228,14.179,56.690), c5 = vec3(4.776,-13.745,-65.353), c6 = vec3(-5.435,4.645,26.312);
-  return c0 + t*(c1 + t*(c2 + t*(c3 + t*(c4 + t*(c5 + t*c6)))));
+vec3 viridis(float t) {${VIRIDIS}}
+// blue before the other's surface, pale where both agree, orange behind it
+vec3 apartShade(float t) {
+  vec3 agree = vec3(.93, .93, .9);
+  return t < .5 ? mix(agree, vec3(.93, .5, .05), min(1., 2. * (.5 - t))) : mix(agree, vec3(.1, .35, .85), min(1., 2. * (t - .5)));
 }
 void main() {
   vec4 world = modelMatrix * vec4(position, 1.0);
@@ -34,9 +40,12 @@ void main() {
   if (mode == 1) t = tint.a;
   else if (mode == 2) t = world.z;
   else if (mode == 4) t = length(position);
+  else if (mode == 7) t = .0005 * apart;
   t = clamp((t - span.x) / max(1e-6, span.y - span.x), 0.0, 1.0);
-  if (mode == 0) shade = hue * (.45 + .75 * tint.a);
+  if (mode == 0 || mode == 6) shade = hue * (.45 + .75 * tint.a);
   else if (mode == 3) shade = tint.rgb;
+  else if (mode == 5) shade = vec3(.6); // see surface.ts
+  else if (mode == 7) shade = apart < -127.5 ? vec3(.3) : apartShade(t);
   else shade = viridis(t);
   if (mark > 1.5) shade = vec3(1.0, .72, .05);
 }`;
@@ -46,7 +55,7 @@ layout(location = 0) out vec4 colour; layout(location = 1) out float depthOut;
 void main() { colour = vec4(shade, .5 + .5 * coarse); depthOut = away; } // see surface.ts`;
 
 /** Their places are the modes of the shader. */
-export const MODES: ColourBy[] = ["station", "intensity", "height", "colour", "range"];
+export const MODES: ColourBy[] = ["station", "intensity", "height", "colour", "range", "inclination", "group", "apart"];
 
 /** Uniforms all stations share; panes set them before they draw. */
 export const shared = () => ({
@@ -74,7 +83,7 @@ export function materialOf(all: Shared, hue: number, points: number): THREE.Shad
     fragmentShader: FRAGMENT,
     uniforms: {
       ...all,
-      hue: { value: new THREE.Color(HUES[hue % 12]) },
+      hue: { value: new THREE.Color(hueOf(hue)) },
       spacing: { value: 0 },
       step_: { value: stepOf(points) },
     } as unknown as Record<string, THREE.IUniform>,

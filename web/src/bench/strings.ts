@@ -1,5 +1,5 @@
 /** The string drawing: lamps hung on strings, drawn over the points of a pane. */
-import { HUES, STATUS_ON_INK, STATUS_ON_PAPER } from "./palette";
+import { hueOf, STATUS_ON_INK, STATUS_ON_PAPER } from "./palette";
 import { type Pane, PlanPane } from "./pane";
 import type { NoteInfo, Scene, StringInfo } from "./types";
 
@@ -60,6 +60,36 @@ function speaking(strings: StringInfo[]): (k: StringInfo) => boolean {
   return (k) => strings.length < MANY || k.selected || k.status !== "taut" || alone(k);
 }
 
+const CROWD = 150; // strings from which on quiet ones that run alongside are drawn as one
+const CELL = 90; // pixels: strings whose ends lie in the same two cells run alongside
+
+export interface Bundle {
+  a: P;
+  b: P;
+  count: number;
+}
+/** Quiet strings that run alongside, as one each; ends: pixels. */
+export function bundles(quiet: StringInfo[], at: Map<string, P>): Bundle[] {
+  const found = new Map<string, { sum: [number, number, number, number]; count: number }>();
+  for (const k of quiet) {
+    const [a, b] = [at.get(k.a), at.get(k.b)];
+    if (!a || !b) continue;
+    const cell = (p: P) => `${Math.floor(p[0] / CELL)}:${Math.floor(p[1] / CELL)}`;
+    const turned = cell(a) > cell(b);
+    const [p, q] = turned ? [b, a] : [a, b];
+    const key = `${cell(p)} ${cell(q)}`;
+    const own = found.get(key) ?? { sum: [0, 0, 0, 0], count: 0 };
+    [...p, ...q].forEach((v, n) => (own.sum[n]! += v));
+    own.count++;
+    found.set(key, own);
+  }
+  return [...found.values()].map(({ sum, count }) => ({
+    a: [sum[0] / count, sum[1] / count],
+    b: [sum[2] / count, sum[3] / count],
+    count,
+  }));
+}
+
 type Area = readonly [number, number, number, number];
 
 /** Labels that never overlap: what finds no place is left out until one comes closer. */
@@ -108,7 +138,23 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
     if (p) at.set(s.id, p);
   }
   const speaks = speaking(scene.strings);
-  for (const k of [...scene.strings].sort((x, y) => Number(x.selected) - Number(y.selected))) {
+  const crowd = scene.strings.length > CROWD;
+  const together = crowd
+    ? bundles(
+        scene.strings.filter((k) => !speaks(k)),
+        at,
+      )
+    : [];
+  for (const { a, b, count } of together) {
+    g.strokeStyle = colours.taut;
+    g.lineWidth = Math.min(6, 0.8 * Math.sqrt(count));
+    g.globalAlpha = 0.45;
+    drawString(g, a, b, "taut", 0);
+    g.globalAlpha = 1;
+  }
+  for (const k of scene.strings
+    .filter((s) => !crowd || speaks(s))
+    .sort((x, y) => Number(x.selected) - Number(y.selected))) {
     const [a, b] = [at.get(k.a), at.get(k.b)];
     if (!a || !b) continue;
     if (k.selected) {
@@ -165,7 +211,7 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
     g.beginPath();
     g.arc(p[0], p[1], 6.5, 0, 7);
     g.fill();
-    g.fillStyle = HUES[s.hue % 12]!;
+    g.fillStyle = hueOf(s.hue);
     g.beginPath();
     g.arc(p[0], p[1], 4, 0, 7);
     g.fill();
@@ -191,6 +237,8 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
     if (p) cross(g, p, 9);
   }
   for (const [p, words] of names.sort((x, y) => Number(y[2]) - Number(x[2]))) labels.put(p, words);
+  for (const { a, b, count } of together)
+    if (count > 2) labels.put([(a[0] + b[0]) / 2, (a[1] + b[1]) / 2], `${count} links`);
   return labels.taken;
 }
 

@@ -9,6 +9,7 @@ import * as THREE from "three";
 import type { Cloud } from "./cloud";
 import { GROUND, type Ground } from "./palette";
 import type { Pane } from "./pane";
+import { MODES, VIRIDIS } from "./points";
 import type { Scene } from "./types";
 
 THREE.ColorManagement.enabled = false; // colours are given and drawn as sRGB
@@ -17,12 +18,47 @@ const WHOLE = `varying vec2 at; void main() { at = uv; gl_Position = vec4(positi
 const SHADE = `
 uniform sampler2D picture; uniform sampler2D away; uniform vec2 one; uniform vec4 part;
 uniform float perspective; uniform float strength; uniform vec3 ground;
+uniform float incline; uniform vec2 span; uniform vec2 half_; uniform vec3 up; uniform float metre; // see inclination()
 varying vec2 at;
 // log2 of metres in perspective, metres else; the second picture. Where there is no point, nothing lies before anything.
 float depthAt(vec2 q, float none) {
   q = clamp(q, part.xy, part.xy + part.zw);
   return texture2D(picture, q).a < .4 ? none : texture2D(away, q).x;
 }
+// The place of a pixel as the camera sees it; half_: half of what is seen, metres (perspective: at a depth of one metre).
+vec3 placeAt(vec2 q) {
+  float d = texture2D(away, q).x;
+  vec2 flat_ = ((q - part.xy) / part.zw * 2.0 - 1.0) * half_;
+  if (perspective < .5) return vec3(flat_, -d);
+  d = exp2(d);
+  return vec3(flat_ * d, -d);
+}
+bool there(vec2 q) {
+  return texture2D(picture, q).a >= .4 && all(greaterThanEqual(q, part.xy)) && all(lessThanEqual(q, part.xy + part.zw));
+}
+// Along the surface at p in a direction: between its neighbours, or towards the one that lies nearer in depth at an edge.
+vec3 along(vec2 p, vec2 d, vec3 here) {
+  bool a = there(p + d); bool b = there(p - d);
+  if (!a && !b) return vec3(0.);
+  vec3 on = a ? placeAt(p + d) - here : vec3(0.); vec3 back = b ? here - placeAt(p - d) : vec3(0.);
+  if (!a) return back;
+  if (!b) return on;
+  float gap = abs(on.z - back.z);
+  return gap < .5 * max(abs(on.x) + abs(on.y), abs(back.x) + abs(back.y)) ? on + back : abs(on.z) < abs(back.z) ? on : back;
+}
+// Degrees by which the surface leans from level, from the depths round a pixel, some 5 cm apart; -1 where there is none.
+float inclination(vec2 p) {
+  vec3 here = placeAt(p);
+  float pixels = clamp(.05 * metre / (perspective > .5 ? -here.z : 1.0), 1.5, 9.0);
+  vec3 sum = vec3(0.);
+  for (int k = 1; k <= 2; k++) {
+    vec2 d = one * pixels * .5 * float(k);
+    vec3 n = cross(along(p, vec2(d.x, 0.), here), along(p, vec2(0., d.y), here));
+    if (dot(n, n) > 0.) sum += normalize(n);
+  }
+  return dot(sum, sum) > 0. ? degrees(acos(min(1.0, abs(dot(normalize(sum), up))))) : -1.0;
+}
+vec3 viridis(float t) {${VIRIDIS}}
 void main() {
   vec2 p = part.xy + at * part.zw;
   vec4 colour = texture2D(picture, p);
@@ -37,9 +73,20 @@ void main() {
       before += max(0.0, (here - mean) * (perspective > .5 ? 1.0 : .05) - .5 * least);
     }
   }
-  gl_FragColor = vec4(colour.rgb * exp(-strength * before), 1.0);
+  vec3 shade = colour.rgb;
+  if (incline > .5 && colour.b == colour.r) { // what is lit up keeps its colour
+    float leans = inclination(p);
+    shade = leans < 0. ? vec3(.3) : viridis(clamp((leans - span.x) / max(1e-6, span.y - span.x), 0., 1.));
+  }
+  gl_FragColor = vec4(shade * exp(-strength * before), 1.0);
 }`;
 const STRENGTH = 60; // of the shading at full: an edge of 5 % of its distance takes four fifths of the light
+
+/** What lies left and right of a share of a viewport. */
+function halves(v: THREE.Vector4, at: number): THREE.Vector4[] {
+  const left = Math.round(v.z * at);
+  return [new THREE.Vector4(v.x, v.y, left, v.w), new THREE.Vector4(v.x + left, v.y, v.z - left, v.w)];
+}
 
 export class Surface {
   readonly canvas: HTMLCanvasElement;
@@ -74,6 +121,11 @@ export class Surface {
       perspective: { value: 1 },
       strength: { value: 0 },
       ground: { value: new THREE.Color() },
+      incline: { value: 0 },
+      span: { value: new THREE.Vector2() },
+      half_: { value: new THREE.Vector2() },
+      up: { value: new THREE.Vector3() },
+      metre: { value: 1 },
     };
     const material = new THREE.ShaderMaterial({
       ...{ vertexShader: WHOLE, fragmentShader: SHADE, uniforms },
@@ -112,11 +164,22 @@ export class Surface {
       this.renderer.setClearColor(GROUND[scene.ground], 0);
       this.renderer.clear();
       this.prepare(p, cloud, scene);
-      cloud.show(k);
-      this.renderer.render(cloud.scene, p.camera);
+      const sides = scene.split ? halves(this.target.viewport, scene.split.at) : [this.target.viewport.clone()];
+      sides.forEach((side, n) => {
+        this.target.scissor.copy(side);
+        this.renderer.setRenderTarget(this.target);
+        cloud.show(k, scene.split?.of[n] ?? null);
+        this.renderer.render(cloud.scene, p.camera);
+      });
     });
     this.renderer.setRenderTarget(null);
-    for (const p of panes) this.put(p, height, scene.ground, p.shaded(scene.slab) ? scene.shading : 0);
+    this.sheet.material.uniforms["span"]!.value = cloud.shared.span.value;
+    const leaning = cloud.shared.mode.value === MODES.indexOf("inclination");
+    for (const p of panes) {
+      const whole = p.shaded(scene.slab); // else surfaces are cut away, and their points stand apart
+      this.sheet.material.uniforms["incline"]!.value = leaning && whole ? 1 : 0;
+      this.put(p, height, scene.ground, whole ? scene.shading : 0);
+    }
   }
 
   private prepare(p: Pane, cloud: Cloud, { slab }: Scene) {
@@ -138,6 +201,8 @@ export class Surface {
       one: { value: THREE.Vector2 };
       part: { value: THREE.Vector4 };
       ground: { value: THREE.Color };
+      half_: { value: THREE.Vector2 };
+      up: { value: THREE.Vector3 };
     };
     u.one.value.set(this.ratio / width, this.ratio / high);
     const r = this.ratio;
@@ -145,6 +210,9 @@ export class Surface {
     u["perspective"]!.value = (p.camera instanceof THREE.PerspectiveCamera ? 1 : 0) as never;
     u["strength"]!.value = (STRENGTH * strength) as never;
     u.ground.value.set(GROUND[ground]);
+    u["metre"]!.value = (p.metre * r) as never;
+    u.half_.value.set(w / 2 / p.metre, h / 2 / p.metre);
+    u.up.value.set(0, 0, 1).transformDirection(p.camera.matrixWorldInverse);
     this.renderer.setViewport(x, height - y - h, w, h);
     this.renderer.setScissor(x, height - y - h, w, h);
     this.renderer.render(this.page, this.lens);

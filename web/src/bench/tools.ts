@@ -155,7 +155,8 @@ class PickPoint extends Tool {
     this.waiting = null;
   }
   protected take({ pane, x, y }: Press) {
-    this.desk.hands.pick(this.desk.pick(pane, x, y)?.at.toArray() ?? null);
+    const caught = this.desk.pick(pane, x, y);
+    this.desk.hands.pick(caught?.at.toArray() ?? null, caught?.station ?? null);
   }
 }
 

@@ -45,7 +45,7 @@ export interface BoxInfo {
   yaw: number;
 }
 export type PaneKind = "space" | "plan" | "slice" | "panorama" | "panorama2";
-export type ColourBy = "station" | "intensity" | "height" | "colour" | "range";
+export type ColourBy = "station" | "intensity" | "height" | "colour" | "range" | "inclination" | "group" | "apart";
 export type Tool = "none" | "lasso" | "pick" | "planPick" | "place";
 export interface Rect {
   x: number;
@@ -88,6 +88,18 @@ export interface Scene {
   tool: Tool;
   placing: { station: string; pose: number[] } | null;
   picks: number[][];
+  split: { of: [string, string]; at: number } | null; // left of this share of each pane only the one, right only the other
+  walking: boolean; // the space is walked through at eye height
+  pair: [string, string] | null; // two stations whose distance from each other colours their points
+  shape: ShapeInfo | null; // under the cursor
+}
+/** A surface that was fitted where the cursor is; metres in the part. */
+export interface ShapeInfo {
+  kind: "point" | "plane" | "edge" | "pipe" | "sphere";
+  at: number[];
+  normal: number[] | null;
+  axis: number[] | null;
+  radius: number | null;
 }
 
 /** What the bench tells of what a hand did and of what is drawn. */
@@ -97,7 +109,7 @@ export interface Hands {
   hover(at: number[] | null, caught: { station: string; range: number } | null): void;
   lasso(view: number[], outline: number[][]): void;
   /** The nearest point in front under a click, or null when none is there. */
-  pick(at: number[] | null): void;
+  pick(at: number[] | null, station: string | null): void;
   planPick(at: [number, number]): void;
   /** Stand at another station in a panorama. */
   jump(kind: PaneKind, station: string): void;
@@ -106,6 +118,8 @@ export interface Hands {
   placed(pose: number[]): void;
   drawn(state: { points: number; busy: boolean; failing: number }): void;
   sliceAt(at: [number, number]): void;
+  /** The line between two compared stations was moved to this share of its pane. */
+  split(at: number): void;
   /** The ends of the scale that points are coloured by. */
   scale(by: ColourBy, span: [number, number]): void;
 }

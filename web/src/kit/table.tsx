@@ -7,6 +7,7 @@ import {
   type ColumnDef,
   type SortingState,
 } from "@tanstack/react-table";
+import { Popover } from "radix-ui";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useId, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import type { Column } from ".";
@@ -22,13 +23,27 @@ interface Props<T> {
   onSelect?: (row: T) => void;
   empty: string;
 }
+const hiddenOf = (what: string): string[] => {
+  try {
+    return JSON.parse(localStorage.getItem(`lantern.columns.${what}`) ?? "[]") as string[];
+  } catch {
+    return [];
+  }
+};
 const MANY = 80; // rows from which only those in view are drawn
 
-export function Table<T>({ what, from, rows, columns, id, selected, onSelect, empty }: Props<T>) {
+export function Table<T>({ what, from, rows, columns: all, id, selected, onSelect, empty }: Props<T>) {
   const own = useId();
   const scroller = useRef<HTMLDivElement>(null);
   const [sorting, setSorting] = useState<SortingState>([]);
   const [find, setFind] = useState("");
+  const [hidden, setHidden] = useState(() => hiddenOf(what)); // heads of columns that somebody put away
+  const columns = useMemo(() => all.filter((c) => !c.head || !hidden.includes(c.head)), [all, hidden]);
+  const hide = (head: string, away: boolean) => {
+    const next = away ? [...hidden, head] : hidden.filter((h) => h !== head);
+    localStorage.setItem(`lantern.columns.${what}`, JSON.stringify(next));
+    setHidden(next);
+  };
   const state = stateOf(from);
   const defs = useMemo<ColumnDef<T>[]>(
     () =>
@@ -122,8 +137,8 @@ export function Table<T>({ what, from, rows, columns, id, selected, onSelect, em
   return (
     <div ref={scroller} className="h-full overflow-auto">
       {state === "old" && <Trouble asked={from} what={what} old />}
-      {(rows.length > 10 || find !== "") && (
-        <div className="sticky left-0 flex items-center gap-3 px-3 pt-1 text-[12px] text-quiet">
+      <div className="sticky left-0 flex items-center gap-3 px-3 pt-1 text-[12px] text-quiet">
+        {(rows.length > 10 || find !== "") && (
           <input
             aria-label={`Filter ${what}`}
             placeholder={`Filter ${what}`}
@@ -131,16 +146,39 @@ export function Table<T>({ what, from, rows, columns, id, selected, onSelect, em
             onChange={(e) => setFind(e.target.value)}
             className="w-48 rounded border border-rule bg-card px-2 py-0.5 text-[12.5px] text-ink"
           />
-          {find.trim() !== "" && `${shown.length} of ${rows.length}`}
-          <button
-            type="button"
-            className="cursor-pointer text-action underline"
-            onClick={() => save(`${what}.csv`, asCsv(cells()))}
+        )}
+        {find.trim() !== "" && `${shown.length} of ${rows.length}`}
+        <button
+          type="button"
+          className="cursor-pointer text-action underline"
+          onClick={() => save(`${what}.csv`, asCsv(cells()))}
+        >
+          Download as CSV
+        </button>
+        <Popover.Root>
+          <Popover.Trigger className="cursor-pointer text-action underline">
+            Columns{hidden.length ? ` (${hidden.length} put away)` : ""}
+          </Popover.Trigger>
+          <Popover.Content
+            align="start"
+            className="z-30 rounded border border-rule bg-card p-2 text-[13px] text-ink shadow-lg"
           >
-            Download as CSV
-          </button>
-        </div>
-      )}
+            {all
+              .filter((c) => c.head)
+              .map((c, k) => (
+                <label key={c.head} className="flex cursor-pointer items-center gap-2 py-0.5">
+                  <input
+                    type="checkbox"
+                    checked={!hidden.includes(c.head)}
+                    disabled={k === 0 && !hidden.includes(c.head)}
+                    onChange={(e) => hide(c.head, !e.target.checked)}
+                  />
+                  {c.head}
+                </label>
+              ))}
+          </Popover.Content>
+        </Popover.Root>
+      </div>
       <table
         role="grid"
         aria-label={what}

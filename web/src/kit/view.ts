@@ -11,7 +11,7 @@ export interface Folded {
   ledger: boolean;
 }
 export type MeasureKind = "point" | "distance" | "polyline" | "angle" | "area" | "plane";
-export type ColourBy = "station" | "intensity" | "height" | "colour" | "range";
+export type ColourBy = "station" | "intensity" | "height" | "colour" | "range" | "inclination" | "group" | "apart";
 
 interface Slab {
   height: number;
@@ -30,6 +30,19 @@ export interface Outline {
   stations: string[];
   count: number | null | "many"; // as the server counted; null while it counts, many: too much to be counted
 }
+/** A shape that was fitted round the point under the cursor; metres in the part. */
+interface Shape {
+  kind: "point" | "plane" | "edge" | "pipe" | "sphere";
+  at: number[];
+  rms: number;
+  spread: number;
+  points: number;
+  normal: number[] | null;
+  axis: number[] | null;
+  angle: number | null;
+  radius: number | null;
+  incidence: number | null;
+}
 interface Placing {
   a: string;
   station: string;
@@ -47,12 +60,20 @@ interface State {
   note: string | null;
   about: string | null; // the station whose card is shown
   measuring: MeasureKind | null; // picks are being taken for a measure
-  camera: { read(): unknown; show(cameras: unknown, moved: number[] | null): void } | null; // of the bench, which knows them
+  camera: {
+    read(): unknown;
+    show(cameras: unknown, moved: number[] | null): void;
+    lookAt(place: number[]): void;
+  } | null; // of the bench, which knows them
   eyes: Record<string, boolean>; // what somebody switched by hand
+  box: string | null; // the crop box of a view that is shown ("none": it had none); null: the one that is on
+  cropping: string | null; // the crop box that is drawn
   colourBy: ColourBy;
   spans: Partial<Record<ColourBy, [number, number]>>; // ends of a scale that somebody set, metres of the part
   scale: [number, number]; // the ends that points are coloured by now
   shading: number; // of depth, 0 to 1
+  walking: boolean; // the space is walked through at eye height
+  split: number | null; // share of a pane at which two stations are compared side by side
   parallel: boolean; // the space is seen without perspective
   stand2: string | null; // of the second panorama
   stand: string | null; // the station that a panorama looks round from; null: one that is selected
@@ -64,6 +85,8 @@ interface State {
   placing: Placing | null;
   hover: number[] | null;
   caught: { station: string; range: number } | null; // the point under the cursor
+  shape: Shape | null; // the surface that it lies on
+  catching: "point" | "shape"; // what a pick takes
   outline: Outline | null;
   drawing: boolean;
   layer: string;
@@ -98,15 +121,20 @@ const FRESH = {
   about: null,
   measuring: null,
   eyes: {},
+  box: null,
+  cropping: null,
   tool: "none" as Tool,
   picks: [],
   onPick: null,
   placing: null,
   hover: null,
   caught: null,
+  shape: null,
   stand: null,
   stand2: null,
   parallel: false,
+  walking: false,
+  split: null,
   spans: {},
   outline: null,
   drawing: false,
@@ -147,6 +175,7 @@ export const useView = create<State & Actions>((set, get) => ({
   colourBy: remembered("colourBy", "station"),
   ground: remembered("ground", "ink"),
   scale: [0, 1],
+  catching: "point",
   camera: null,
   folded: JSON.parse(remembered("folded", '{"roster":false,"card":false,"ledger":false}')) as Folded,
   shading: Number(remembered("shading", "0.5")),
@@ -159,10 +188,20 @@ export const useView = create<State & Actions>((set, get) => ({
     if (part.colourBy) localStorage.setItem("lantern.colourBy", part.colourBy);
     if (part.shading !== undefined) localStorage.setItem("lantern.shading", String(part.shading));
     if (part.folded) localStorage.setItem("lantern.folded", JSON.stringify(part.folded));
+    const { project } = get();
+    if (part.spans && project) localStorage.setItem(`lantern.spans.${project}`, JSON.stringify(part.spans));
     if (part.ground) localStorage.setItem("lantern.ground", part.ground);
     set(part);
   },
-  open: (project) => set({ project, ...FRESH, step: "bring_in", panes: PANES.bring_in, ledger: "" }),
+  open: (project) =>
+    set({
+      project,
+      ...FRESH,
+      spans: JSON.parse(remembered(`spans.${project}`, "{}")) as State["spans"],
+      step: "bring_in",
+      panes: PANES.bring_in,
+      ledger: "",
+    }),
   go: (step) => {
     set({
       step,

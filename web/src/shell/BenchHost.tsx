@@ -6,6 +6,7 @@ import { bytes, http, sent } from "../api/client";
 import {
   tell,
   tellError,
+  useBodies,
   useBoxes,
   useEdits,
   useNetwork,
@@ -18,10 +19,26 @@ import { stateOf, Trouble } from "../kit/await";
 import { provide } from "../kit/commands";
 import { EYE, UNITS } from "../kit/units";
 import { type Outline, useView } from "../kit/view";
+import { follow, pickAt } from "./catching";
+import { usePair } from "./pair";
 import { takeOver } from "./early";
 import { askedFor, inAddress, remember, show, shownNow } from "./views";
 import { Legend, PaneHead, Readout } from "./PaneHead";
-import { boxInfo, dots, noteInfos, QUICK, rects, seen, stationInfos, STILL, sourceOf, strings } from "./scene";
+import {
+  boxInfo,
+  boxShown,
+  dots,
+  noteInfos,
+  QUICK,
+  rects,
+  seen,
+  stationInfos,
+  STILL,
+  sourceOf,
+  strings,
+} from "./scene";
+
+const NONE: never[] = [];
 
 export function BenchHost({ id }: { id: string }) {
   const host = useRef<HTMLDivElement>(null);
@@ -37,6 +54,8 @@ export function BenchHost({ id }: { id: string }) {
   const boxes = useBoxes(id).data;
   const edits = useEdits(id).data;
   const notes = useNotes(id).data;
+  const bodies = useBodies(id).data ?? NONE;
+  const pair = usePair(id);
 
   const count = useRef((outline: Outline) => {
     useView.getState().set({ outline: { ...outline, count: null } });
@@ -56,10 +75,28 @@ export function BenchHost({ id }: { id: string }) {
 
   const part = project?.part ?? null;
   const shown = useMemo(() => seen(stations ?? [], view.eyes, part), [stations, view.eyes, part]);
+  const crop = useMemo(() => boxShown(boxes ?? [], part, view.box), [boxes, part, view.box]);
+  const { set } = view;
+  useEffect(() => set({ cropping: crop?.id ?? null }), [crop, set]);
+  const active = boxes?.find((x) => x.active && x.part === part)?.id ?? "none";
+  const last = useRef(active);
+  useEffect(() => {
+    if (last.current !== active) set({ box: null }); // a box that is switched on or off is looked at
+    last.current = active;
+  }, [active, set]);
   const scene = useMemo<Scene>(() => {
     const link = network?.links.find((k) => k.id === view.link);
-    const infos = stationInfos(stations ?? [], shown, view.stations, link, part);
+    const infos = stationInfos(
+      stations ?? [],
+      shown,
+      view.stations,
+      link,
+      part,
+      view.colourBy === "group" ? bodies : null,
+    );
     if (view.step !== "tie" && view.step !== "prove") for (const s of infos) s.sigma = null;
+    if (pair && (view.colourBy === "apart" || view.split !== null))
+      for (const s of infos) s.visible = pair.includes(s.id) && s.pose !== null;
     if (view.placing) for (const s of infos) s.visible = s.id === view.placing.station || s.id === view.placing.a;
     return {
       stations: infos,
@@ -72,7 +109,7 @@ export function BenchHost({ id }: { id: string }) {
         view.step === "place" || view.step === "tie" || view.step === "prove" || view.target
           ? dots(sightings ?? [], view.target, part)
           : [],
-      box: boxInfo(boxes ?? [], part),
+      box: boxInfo(crop),
       colourBy: view.colourBy,
       span: view.spans[view.colourBy] ?? null,
       shading: view.shading,
@@ -84,6 +121,10 @@ export function BenchHost({ id }: { id: string }) {
       tool: view.tool,
       placing: view.placing,
       picks: view.picks,
+      shape: view.shape,
+      pair: view.colourBy === "apart" ? pair : null,
+      split: view.split !== null && pair ? { of: pair, at: view.split } : null,
+      walking: view.walking,
     };
   }, [
     stations,
@@ -91,7 +132,7 @@ export function BenchHost({ id }: { id: string }) {
     network,
     project,
     sightings,
-    boxes,
+    crop,
     notes,
     view.note,
     view.step,
@@ -109,6 +150,11 @@ export function BenchHost({ id }: { id: string }) {
     view.tool,
     view.placing,
     view.picks,
+    view.shape,
+    pair,
+    view.split,
+    view.walking,
+    bodies,
     part,
   ]);
   const azimuth = project ? Math.atan2(-project.T_frame_part[4]!, project.T_frame_part[0]!) : 0; // of E, in the part
@@ -130,7 +176,8 @@ export function BenchHost({ id }: { id: string }) {
           by === v().colourBy && (v().scale[0] !== low || v().scale[1] !== high) && v().set({ scale: [low, high] }),
         lasso: (matrix, outline) =>
           count.current({ view: matrix, outline, stations: [...now.current.shown], count: null }),
-        pick: (at) => (at ? v().onPick?.(at) : tell("No point lies there.", "click on a surface, or fly closer")),
+        pick: (at, station) =>
+          at && station ? pickAt(id, at, station) : tell("No point lies there.", "click on a surface, or fly closer"),
         planPick: (at) => v().onPick?.([...at, v().slab.height]),
         placed: (pose) => v().placing && v().set({ placing: { ...v().placing!, pose } }),
         drawn: (drawn) =>
@@ -147,6 +194,7 @@ export function BenchHost({ id }: { id: string }) {
               `${window.location.pathname}${window.location.search}${inAddress(shows)}`,
             );
         },
+        split: (at) => v().set({ split: at }),
         sliceAt: (origin) => v().moveSlab({ origin }),
       };
       const begun = takeOver(id);
@@ -159,22 +207,30 @@ export function BenchHost({ id }: { id: string }) {
     v().set({
       camera: {
         read: () => bench.current!.cameras(),
+        lookAt: (place) => bench.current?.lookAt(place),
         show: (cameras, moved) => bench.current?.showCameras(cameras as Cameras, moved),
       },
     });
+    const leave = follow(id);
     const asked = askedFor();
     if (asked) setTimeout(() => show(asked), 0); // once the panes have their places
     const observer = new ResizeObserver(() => setSize({ w: element.clientWidth, h: element.clientHeight }));
     observer.observe(element);
     const side = (from: "front" | "side") => bench.current?.look(from, now.current.azimuth);
     const forget = provide([
-      { id: "view.frame", title: "Look at the selection, or at all", keys: "f", run: () => bench.current?.frame() },
+      {
+        id: "view.frame",
+        title: "Look at the selection, or at all",
+        keys: "f",
+        run: () => (v().set({ walking: false }), bench.current?.frame()),
+      },
       { id: "view.top", title: "Look from above", keys: "t", run: () => bench.current?.look("top") },
       { id: "view.front", title: "Look from the front, along the coordinates in use", run: () => side("front") },
       { id: "view.side", title: "Look from the side, along the coordinates in use", run: () => side("side") },
     ]);
     return () => {
       forget();
+      leave();
       useView.getState().set({ camera: null });
       observer.disconnect();
       bench.current?.dispose();
@@ -228,6 +284,7 @@ export function BenchHost({ id }: { id: string }) {
     }
   }, [id, edits]);
 
+  const narrow = (places[places.length - 1]?.rect.w ?? 999) < 620; // the scale bar and the readout want the same place
   const tied = (stations ?? []).some((s) => s.tied);
   return (
     <section
@@ -243,14 +300,15 @@ export function BenchHost({ id }: { id: string }) {
           it.
         </p>
       )}
-      {places.map(({ kind, rect }) => (
+      {places.map(({ kind, rect }, k) => (
         <PaneHead
           key={kind}
           kind={kind}
           rect={rect}
           unit={project?.unit ?? "m"}
           frame={project?.T_frame_part ?? EYE}
-          last={places[places.length - 1]?.kind === kind}
+          first={k === 0}
+          last={k === places.length - 1}
           stations={stations ?? []}
         />
       ))}
@@ -289,8 +347,16 @@ export function BenchHost({ id }: { id: string }) {
           </button>
         </div>
       )}
-      <Legend unit={project?.unit ?? "m"} frame={project?.T_frame_part ?? EYE} />
-      <Readout id={id} high={(places[places.length - 1]?.rect.w ?? 999) < 620} />
+      {view.box !== null && view.box !== active && (
+        <p className="absolute top-10 left-3 rounded bg-[#12161d]/85 px-1.5 text-[12px] text-[#f2efe6]">
+          {view.box === "none" ? "Shown without a crop box, as the view was kept." : "Cropped as the view was kept."}{" "}
+          <button type="button" className="cursor-pointer underline" onClick={() => set({ box: null })}>
+            As the project is
+          </button>
+        </p>
+      )}
+      <Legend id={id} unit={project?.unit ?? "m"} frame={project?.T_frame_part ?? EYE} high={narrow} />
+      <Readout id={id} high={narrow} />
     </section>
   );
 }

@@ -56,7 +56,7 @@ export function startMeasuring(kind: MeasureKind = useView.getState().measuring 
 
 export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
   const project = useProject(id).data;
-  const { picks, set, letGo } = useView();
+  const { picks, catching, set, letGo } = useView();
   const [, words, least, most] = KINDS.find(([k]) => k === kind)!;
   const keep = useAsk(
     id,
@@ -96,6 +96,15 @@ export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
         value={kind}
         onChange={(e) => startMeasuring(e.target.value as MeasureKind)}
         options={KINDS.map(([k, w]) => [k, w])}
+      />
+      <Pick
+        label="A pick takes"
+        value={catching}
+        onChange={(e) => set({ catching: e.target.value as "point" })}
+        options={[
+          ["point", "the point"],
+          ["shape", "the plane, edge or middle it lies on"],
+        ]}
       />
       {picks.map((p, k) => {
         const at = project ? into(project.T_frame_part, p) : [0, 0, 0];

@@ -11,7 +11,7 @@ export function Notices() {
         <Toast.Root
           key={n.id}
           type={n.good ? "background" : "foreground"}
-          duration={n.good ? (n.undo ? 10_000 : 6000) : Infinity}
+          duration={n.good ? (n.then ? 10_000 : 6000) : Infinity}
           onOpenChange={(open) => !open && dismiss(n.id)}
           data-notice={n.good ? "good" : "bad"}
           className="flex gap-3 rounded border border-rule bg-card px-4 py-2.5 shadow-lg"
@@ -24,14 +24,14 @@ export function Notices() {
               <Toast.Description className="text-[13px] text-quiet">What to do: {n.remedy}.</Toast.Description>
             )}
           </div>
-          {n.undo && (
-            <Toast.Action altText="Undo with Ctrl+Z" asChild>
+          {n.then && (
+            <Toast.Action altText={n.then.alt} asChild>
               <button
                 type="button"
                 className="cursor-pointer self-start rounded border border-rule px-2 py-0.5 text-[13px] text-action"
-                onClick={n.undo}
+                onClick={n.then.run}
               >
-                Undo
+                {n.then.words}
               </button>
             </Toast.Action>
           )}

@@ -75,11 +75,11 @@ function KeySheet() {
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/30" />
         <Dialog.Content
-          className="fixed top-[10%] left-1/2 z-50 max-h-[80%] w-[620px] -translate-x-1/2 overflow-auto rounded border border-rule bg-card p-5 shadow-lg"
+          className="fixed top-[8%] left-1/2 z-50 max-h-[84%] w-[1060px] max-w-[96vw] -translate-x-1/2 overflow-auto rounded border border-rule bg-card p-5 shadow-lg"
           aria-describedby={undefined}
         >
           <Dialog.Title className="mb-3 text-[17px] font-medium">Keys and mouse</Dialog.Title>
-          <div className="grid grid-cols-2 gap-x-8 text-[13.5px]">
+          <div className="grid grid-cols-3 gap-x-8 text-[13px]">
             {commands()
               .filter((c) => c.keys)
               .map((c) => (

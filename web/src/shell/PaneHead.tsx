@@ -1,19 +1,25 @@
 /** What stands in and round the panes: their heads, the readout of the cursor, the scale of the colours. */
-import { Box, Map, Orbit, SeparatorVertical, type LucideIcon } from "lucide-react";
+import { Box, Map, Orbit, SeparatorVertical, SlidersHorizontal, type LucideIcon } from "lucide-react";
+import { Popover } from "radix-ui";
 import type { PaneKind, Rect } from "../bench/types";
 import type { Station } from "../api/client";
-import { useProject, useStations } from "../api/queries";
+import { useBodies, useProject, useStations } from "../api/queries";
+import { hueOf } from "../bench/palette";
+import type { ColourBy } from "../bench/types";
+import { usePair } from "./pair";
 import { fixed } from "../kit";
 import { heightIn, into, lengthIn, UNITS } from "../kit/units";
 import { useView } from "../kit/view";
+import { wordsOf } from "./catching";
 
 /** Where the cursor is, in the active coordinates. */
 export function Readout({ id, high }: { id: string; high: boolean }) {
   const hover = useView((s) => s.hover);
-  const { drawn, caught } = useView();
+  const { drawn, caught, shape, catching } = useView();
   const stations = useStations(id).data;
   const project = useProject(id).data;
-  const at = hover && project ? into(project.T_frame_part, hover) : null;
+  const place = catching === "shape" && shape ? shape.at : hover;
+  const at = place && project ? into(project.T_frame_part, place) : null;
   const unit = project?.unit ?? "m";
   const of = caught && stations?.find((s) => s.id === caught.station)?.name;
   const from = of ? `  ${of}, ${lengthIn(caught.range, unit)} ${unit} away` : "";
@@ -24,6 +30,12 @@ export function Readout({ id, high }: { id: string; high: boolean }) {
       {at
         ? `${project?.frame_name}  E ${lengthIn(at[0], unit)}  N ${lengthIn(at[1], unit)}  H ${lengthIn(at[2], unit)} ${unit}${from}`
         : `${fixed(drawn.points / 1e6, 2)} M points drawn${drawn.busy ? ", more coming" : ""}`}
+      {shape && (
+        <div aria-label="Surface under the cursor">
+          {catching === "shape" ? "picks take: " : ""}
+          {wordsOf(shape, unit)}
+        </div>
+      )}
     </div>
   );
 }
@@ -42,13 +54,16 @@ const NAMES: Record<PaneKind, string> = {
   panorama: "Panorama",
   panorama2: "Second panorama",
 };
-const chip = "rounded bg-[#12161d]/85 px-1.5 py-0.5 text-[12px] text-[#f2efe6]";
+const WIDE = 600; // pixels from which on all of the last head stands in one row
+const NARROW = 430; // pixels below which a pane is named by its sign
+const chip = "shrink-0 rounded bg-[#12161d]/85 px-1.5 py-0.5 text-[12px] whitespace-nowrap text-[#f2efe6]";
 
 export function PaneHead({
   kind,
   rect,
   unit,
   frame,
+  first,
   last,
   stations,
 }: {
@@ -56,35 +71,27 @@ export function PaneHead({
   rect: Rect;
   unit: keyof typeof UNITS;
   frame: number[];
+  first: boolean;
   last: boolean;
   stations: Station[];
 }) {
-  const {
-    slab,
-    moveSlab,
-    colourBy,
-    ground,
-    set,
-    panes,
-    stand,
-    stand2,
-    parallel,
-    shading,
-    stations: chosen,
-  } = useView();
+  const { slab, moveSlab, colourBy, set, stand, stand2, parallel, walking, stations: chosen } = useView();
   const standing =
     kind === "panorama"
       ? (stand ?? chosen[0] ?? stations[0]?.id ?? "")
       : (stand2 ?? chosen[1] ?? stations[1]?.id ?? "");
+  const Sign = ICONS[kind];
   const height = (z: number) => lengthIn(heightIn(frame, z), unit); // in the coordinates that everything on the screen is in
   const low = height(slab.height - slab.planDepth / 2);
   const high = height(slab.height + slab.planDepth / 2);
   return (
     <div
-      className="pointer-events-none absolute flex flex-wrap items-center gap-1.5 p-1.5"
+      className="pointer-events-none absolute flex items-center gap-1.5 p-1.5"
       style={{ left: rect.x, top: rect.y, width: rect.w }}
     >
-      <span className={`${chip} font-semibold`}>{NAMES[kind]}</span>
+      <span className={`${chip} font-semibold`} title={NAMES[kind]}>
+        {rect.w < NARROW ? <Sign role="img" size={14} aria-label={NAMES[kind]} /> : NAMES[kind]}
+      </span>
       {kind === "plan" && (
         <button
           type="button"
@@ -96,16 +103,19 @@ export function PaneHead({
         </button>
       )}
       {kind === "space" && (
-        <button
-          type="button"
-          className={`${chip} pointer-events-auto cursor-pointer`}
-          title="With perspective, or parallel: lengths are true at every depth"
-          onClick={() => set({ parallel: !parallel })}
+        <select
+          aria-label="How the space is seen"
+          title="With perspective; parallel: lengths are true at every depth; walking: arrows and wheel step, keys E and F end it"
+          value={walking ? "walking" : parallel ? "parallel" : "perspective"}
+          onChange={(e) => set({ walking: e.target.value === "walking", parallel: e.target.value === "parallel" })}
+          className={`${chip} pointer-events-auto min-w-0 !shrink cursor-pointer`}
         >
-          {parallel ? "parallel" : "perspective"}
-        </button>
+          <option value="perspective">perspective</option>
+          <option value="parallel">parallel</option>
+          <option value="walking">at eye height</option>
+        </select>
       )}
-      {kind === "space" && (
+      {kind === "space" && !walking && (
         <button
           type="button"
           className={`${chip} pointer-events-auto cursor-pointer font-mono`}
@@ -165,65 +175,92 @@ export function PaneHead({
           </label>
         </>
       )}
-      <select
-        aria-label="Coloured by"
-        value={colourBy}
-        onChange={(e) => set({ colourBy: e.target.value as "station" })}
-        className={`${chip} pointer-events-auto cursor-pointer`}
-      >
-        <option value="station">by station</option>
-        <option value="intensity">by intensity</option>
-        <option value="height">by height</option>
-        <option value="colour">true colour</option>
-        <option value="range">by distance</option>
-      </select>
+      {first && (
+        <select
+          aria-label="Coloured by"
+          value={colourBy}
+          onChange={(e) => set({ colourBy: e.target.value as "station" })}
+          className={`${chip} pointer-events-auto min-w-0 !shrink cursor-pointer`}
+        >
+          <option value="station">by station</option>
+          <option value="intensity">by intensity</option>
+          <option value="height">by height</option>
+          <option value="colour">true colour</option>
+          <option value="range">by distance</option>
+          <option value="inclination">by inclination</option>
+          <option value="group">by held group</option>
+          <option value="apart">by distance between two</option>
+        </select>
+      )}
       <span className="flex-1" />
       {last && (
         <>
-          {(["space", "plan", "slice", "panorama", "panorama2"] as const).map((p) => {
-            const Icon = ICONS[p];
-            return (
-              <button
-                key={p}
-                type="button"
-                aria-pressed={panes.includes(p)}
-                aria-label={p === "panorama2" ? "Second panorama" : `Pane ${p}`}
-                title={NAMES[p]}
-                className={`${chip} pointer-events-auto cursor-pointer border ${panes.includes(p) ? "border-[#f2efe6]" : "border-transparent opacity-70"}`}
-                onClick={() => toggle(p)}
+          {rect.w >= WIDE ? (
+            <Arrange />
+          ) : (
+            <Popover.Root>
+              <Popover.Trigger
+                aria-label="Panes, shading and background"
+                title="Panes, shading and background"
+                className={`${chip} pointer-events-auto cursor-pointer`}
               >
-                <Icon size={14} />
-              </button>
-            );
-          })}
-          <label
-            className={`${chip} pointer-events-auto flex items-center gap-1`}
-            title="How strongly edges are shaded"
-          >
-            <input
-              aria-label="Strength of depth shading"
-              type="range"
-              min={0}
-              max={1}
-              step={0.1}
-              value={shading}
-              onChange={(e) => set({ shading: e.target.valueAsNumber })}
-              className="h-3 w-12 accent-current"
-            />
-          </label>
-          <select
-            aria-label="Background"
-            value={ground}
-            onChange={(e) => set({ ground: e.target.value as "ink" })}
-            className={`${chip} pointer-events-auto cursor-pointer`}
-          >
-            <option value="ink">ink</option>
-            <option value="mid">mid</option>
-            <option value="paper">paper</option>
-          </select>
+                <SlidersHorizontal size={14} />
+              </Popover.Trigger>
+              <Popover.Content align="end" sideOffset={4} className="z-30 flex gap-1.5 rounded bg-[#12161d]/95 p-2">
+                <Arrange />
+              </Popover.Content>
+            </Popover.Root>
+          )}
         </>
       )}
     </div>
+  );
+}
+
+/** Which panes there are, how strongly depth is shaded, and on what. */
+function Arrange() {
+  const { panes, shading, ground, set } = useView();
+  return (
+    <>
+      {(["space", "plan", "slice", "panorama", "panorama2"] as const).map((p) => {
+        const Icon = ICONS[p];
+        return (
+          <button
+            key={p}
+            type="button"
+            aria-pressed={panes.includes(p)}
+            aria-label={p === "panorama2" ? "Second panorama" : `Pane ${p}`}
+            title={NAMES[p]}
+            className={`${chip} pointer-events-auto cursor-pointer border ${panes.includes(p) ? "border-[#f2efe6]" : "border-transparent opacity-70"}`}
+            onClick={() => toggle(p)}
+          >
+            <Icon size={14} />
+          </button>
+        );
+      })}
+      <label className={`${chip} pointer-events-auto flex items-center gap-1`} title="How strongly edges are shaded">
+        <input
+          aria-label="Strength of depth shading"
+          type="range"
+          min={0}
+          max={1}
+          step={0.1}
+          value={shading}
+          onChange={(e) => set({ shading: e.target.valueAsNumber })}
+          className="h-3 w-12 accent-current"
+        />
+      </label>
+      <select
+        aria-label="Background"
+        value={ground}
+        onChange={(e) => set({ ground: e.target.value as "ink" })}
+        className={`${chip} pointer-events-auto cursor-pointer`}
+      >
+        <option value="ink">ink</option>
+        <option value="mid">mid</option>
+        <option value="paper">paper</option>
+      </select>
+    </>
   );
 }
 
@@ -233,27 +270,48 @@ export function toggle(p: PaneKind) {
   set({ panes: next.length ? next : panes });
 }
 
-const SCALES = { intensity: "intensity", height: "height", range: "distance" } as const;
+const SCALES: Partial<Record<ColourBy, string>> = {
+  intensity: "intensity",
+  height: "height",
+  range: "distance",
+  inclination: "inclination",
+  apart: "distance between two",
+};
 
 /** The scale that points are coloured by, with its ends; they can be set by hand, and given back to the points in view. */
-export function Legend({ unit, frame }: { unit: keyof typeof UNITS; frame: number[] }) {
+export function Legend({
+  id,
+  unit,
+  frame,
+  high,
+}: {
+  id: string;
+  unit: keyof typeof UNITS;
+  frame: number[];
+  high: boolean;
+}) {
   const { colourBy, scale, spans, set } = useView();
-  if (!(colourBy in SCALES)) return null;
-  const lengths = colourBy !== "intensity";
+  const name = SCALES[colourBy];
+  if (!name) return <Words id={id} />;
+  const [size, word] = { intensity: [1, ""], inclination: [1, "°"], apart: [1000, "mm"] }[colourBy as string] ?? [
+    UNITS[unit].metre,
+    unit,
+  ];
   const lift = colourBy === "height" ? heightIn(frame, 0) : 0;
-  const shown = (v: number) => (lengths ? lengthIn(v + lift, unit) : v.toFixed(2));
-  const given = spans[colourBy];
+  const digits = { intensity: 2, inclination: 0, apart: 1 }[colourBy as string];
+  const shown = (v: number) =>
+    digits === undefined ? lengthIn(v + lift, unit) : (v * (size as number)).toFixed(digits);
   const change = (k: 0 | 1, text: string) => {
     const typed = Number(text.replace(",", ".").replace("\u2212", "-"));
     if (!Number.isFinite(typed)) return;
     const next: [number, number] = [...scale];
-    next[k] = lengths ? typed / UNITS[unit].metre - lift : typed;
+    next[k] = typed / (size as number) - lift;
     if (next[0] < next[1]) set({ spans: { ...spans, [colourBy]: next } });
   };
-  const end = (k: 0 | 1, name: string) => (
+  const end = (k: 0 | 1, which: string) => (
     <input
       key={`${k}${scale[k]}`}
-      aria-label={`${name} ${SCALES[colourBy as "height"]} of the scale`}
+      aria-label={`${which} ${name} of the scale`}
       defaultValue={shown(scale[k])}
       onBlur={(e) => e.target.value !== shown(scale[k]) && change(k, e.target.value)}
       onKeyDown={(e) => (e.stopPropagation(), e.key === "Enter" && e.currentTarget.blur())}
@@ -263,26 +321,66 @@ export function Legend({ unit, frame }: { unit: keyof typeof UNITS; frame: numbe
   return (
     <div
       role="group"
-      aria-label={`Scale of ${SCALES[colourBy as "height"]}`}
-      className="pointer-events-none absolute bottom-8 left-3 flex items-center gap-1.5 text-[12px] text-[#f2efe6]"
+      aria-label={`Scale of ${name}`}
+      className={`pointer-events-none absolute ${high ? "bottom-[70px]" : "bottom-8"} left-3 flex max-w-[95%] flex-wrap items-center gap-1.5 text-[12px] text-[#f2efe6]`}
     >
       {end(0, "Lowest")}
-      <span className="h-2.5 w-28 rounded-sm" style={{ background: VIRIDIS }} />
+      <span className="h-2.5 w-28 rounded-sm" style={{ background: colourBy === "apart" ? TWO_SIDED : VIRIDIS }} />
       {end(1, "Highest")}
       <span className="rounded bg-[#12161d]/85 px-1">
-        {lengths ? unit : ""} {SCALES[colourBy as "height"]}
-        {given ? ", set by hand" : ", of what is in view"}
+        {word} {name}
+        {spans[colourBy]
+          ? ", set by hand"
+          : ["intensity", "height", "range"].includes(colourBy)
+            ? ", of what is in view"
+            : ""}
       </span>
-      {given && (
+      {spans[colourBy] && (
         <button
           type="button"
           className={`${chip} pointer-events-auto cursor-pointer underline`}
           onClick={() => set({ spans: { ...spans, [colourBy]: undefined } })}
         >
-          as the points have it
+          {["inclination", "apart"].includes(colourBy) ? "as it was" : "as the points have it"}
         </button>
       )}
+      {colourBy === "apart" && <Pair id={id} />}
     </div>
   );
 }
 const VIRIDIS = "linear-gradient(90deg,#440154,#414487,#2a788e,#22a884,#7ad151,#fde725)";
+const TWO_SIDED = "linear-gradient(90deg,#ed800d,#ededE6,#1a59d9)";
+
+/** Which two stations are compared, or what to do so that two are. */
+function Pair({ id }: { id: string }) {
+  const stations = useStations(id).data ?? [];
+  const pair = usePair(id);
+  const names = pair?.map((x) => stations.find((s) => s.id === x)?.name).join(" and ");
+  return (
+    <span className="rounded bg-[#12161d]/85 px-1">
+      {names ? `${names}; grey: not seen by both` : "choose two stations, or a link"}
+    </span>
+  );
+}
+
+/** What the colours of held groups are. */
+function Words({ id }: { id: string }) {
+  const by = useView((s) => s.colourBy);
+  const bodies = useBodies(id).data ?? [];
+  if (by !== "group") return null;
+  return (
+    <div
+      role="group"
+      aria-label="Held groups"
+      className="pointer-events-none absolute bottom-8 left-3 flex flex-wrap gap-1.5 text-[12px] text-[#f2efe6]"
+    >
+      {bodies.map((b, k) => (
+        <span key={b.id} className={`${chip} flex items-center gap-1`}>
+          <span className="size-2.5 rounded-full" style={{ background: hueOf(k) }} />
+          {b.name}
+        </span>
+      ))}
+      <span className={chip}>{bodies.length ? "grey: in no group" : "no stations are held as a group"}</span>
+    </div>
+  );
+}

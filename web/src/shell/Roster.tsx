@@ -75,7 +75,7 @@ export function Roster({ id }: { id: string }) {
     }
   }
   return (
-    <aside aria-label="Stations" className="flex h-full w-[248px] shrink-0 flex-col border-r border-rule">
+    <aside aria-label="Stations" className="flex h-full flex-col">
       <div className="p-2.5">
         <input
           aria-label="Find a station or target"

@@ -1,11 +1,11 @@
 /** One project: thread, roster, bench, card, ledger; its commands and keys; files dropped anywhere on the page. */
 import { Tabs } from "radix-ui";
 import { Suspense, useEffect, useRef, useState } from "react";
-import { Group, Panel, Separator } from "react-resizable-panels";
+import { Group, Panel, Separator, useDefaultLayout } from "react-resizable-panels";
 import { http, Refusal, sent } from "../api/client";
-import { listen, tell, tellError, unwind, useHealth, useJobs, useLine, useProject, useSections } from "../api/queries";
+import { listen, tell, tellError, unwind, useHealth, useLine, useProject, useSections } from "../api/queries";
 import { filesOf, upload } from "../api/uploads";
-import { Button, Quiet, words } from "../kit";
+import { Button, Quiet } from "../kit";
 import { Boundary } from "../kit/boundary";
 import { onKey, provide } from "../kit/commands";
 import { useView } from "../kit/view";
@@ -13,10 +13,18 @@ import { BenchHost } from "./BenchHost";
 import { toggle } from "./PaneHead";
 import { Roster } from "./Roster";
 import { confirm } from "../kit/confirm";
+import { useEnded } from "./ended";
 import { ChosenCard } from "./ChosenCard";
 import { ALWAYS, fetchTheRest, Palette, SheetPane, STEPS } from "./steps";
 import { go, keepView } from "./views";
 import { Thread } from "./Thread";
+
+const BAR = "w-px bg-rule outline-offset-[-1px] hover:bg-action/40 data-[separator=active]:bg-action";
+const beside = (folded: { roster: boolean; card: boolean }) => [
+  ...(folded.roster ? [] : ["roster"]),
+  "bench",
+  ...(folded.card ? [] : ["card"]),
+];
 
 export function Workplace({ id, leave }: { id: string; leave: () => void }) {
   const { data: project, error } = useProject(id);
@@ -26,8 +34,10 @@ export function Workplace({ id, leave }: { id: string; leave: () => void }) {
   const sections = useSections(id).data;
   const [over, setOver] = useState(false);
   const hovering = useRef<ReturnType<typeof setTimeout>>(undefined);
+  const across = useDefaultLayout({ id: "lantern.across", panelIds: beside(folded) });
+  const down = useDefaultLayout({ id: "lantern.down", panelIds: folded.ledger ? ["upper"] : ["upper", "ledger"] });
   useEffect(() => listen(id), [id]);
-  useFailures(id);
+  useEnded(id);
   useEffect(() => {
     if (project) document.title = `${project.name} · Taut Lantern`;
   }, [project]);
@@ -77,33 +87,56 @@ export function Workplace({ id, leave }: { id: string; leave: () => void }) {
       <Thread id={id} leave={leave} />
       <Standing />
       <main className="flex min-h-0 flex-1 flex-col">
-        <Group orientation="vertical" className="min-h-0 flex-1">
-          <Panel defaultSize="70%" minSize="30%">
-            <div className="flex h-full min-h-0">
-              {!folded.roster && <Roster id={id} />}
-              <Boundary key={sheet ? "sheet" : "bench"} what="The bench">
-                <Suspense fallback={null}>{sheet ? <SheetPane id={id} /> : <BenchHost id={id} />}</Suspense>
-              </Boundary>
-              {!folded.card && (
-                <aside
-                  aria-label="Card"
-                  className="h-full w-[320px] shrink-0 overflow-auto border-l border-rule bg-card p-4"
-                >
-                  <Boundary key={step} what="This card">
-                    <Suspense fallback={null}>
-                      <ChosenCard id={id}>
-                        <here.Card id={id} />
-                      </ChosenCard>
-                    </Suspense>
-                  </Boundary>
-                </aside>
+        <Group orientation="vertical" className="min-h-0 flex-1" {...down}>
+          <Panel id="upper" defaultSize="70%" minSize="30%">
+            <Group orientation="horizontal" className="h-full min-h-0" {...across}>
+              {!folded.roster && (
+                <>
+                  <Panel
+                    id="roster"
+                    defaultSize={248}
+                    minSize={160}
+                    maxSize={480}
+                    groupResizeBehavior="preserve-pixel-size"
+                  >
+                    <Roster id={id} />
+                  </Panel>
+                  <Separator className={BAR} aria-label="Edge of the roster" />
+                </>
               )}
-            </div>
+              <Panel id="bench" minSize={240}>
+                <Boundary key={sheet ? "sheet" : "bench"} what="The bench">
+                  <Suspense fallback={null}>{sheet ? <SheetPane id={id} /> : <BenchHost id={id} />}</Suspense>
+                </Boundary>
+              </Panel>
+              {!folded.card && (
+                <>
+                  <Separator className={BAR} aria-label="Edge of the card" />
+                  <Panel
+                    id="card"
+                    defaultSize={320}
+                    minSize={220}
+                    maxSize={560}
+                    groupResizeBehavior="preserve-pixel-size"
+                  >
+                    <aside aria-label="Card" className="h-full overflow-auto bg-card p-4">
+                      <Boundary key={step} what="This card">
+                        <Suspense fallback={null}>
+                          <ChosenCard id={id}>
+                            <here.Card id={id} />
+                          </ChosenCard>
+                        </Suspense>
+                      </Boundary>
+                    </aside>
+                  </Panel>
+                </>
+              )}
+            </Group>
           </Panel>
           {!folded.ledger && (
             <>
               <Separator className="h-[5px] bg-rule/50 hover:bg-action/40" aria-label="Height of the ledger" />
-              <Panel defaultSize="30%" minSize="8%">
+              <Panel id="ledger" defaultSize="30%" minSize="8%">
                 <Tabs.Root
                   value={tab.id}
                   onValueChange={(v) => set({ ledger: v })}
@@ -160,27 +193,6 @@ function Standing() {
         : `No worker runs: ${health!.waiting} ${health!.waiting === 1 ? "job waits" : "jobs wait"}. The server starts one by itself within half a minute; more can be started with ./lantern work.`}
     </p>
   );
-}
-
-/** Work that fails while one looks is told at once, wherever one is. */
-function useFailures(id: string) {
-  const jobs = useJobs(id).data;
-  const known = useRef<Set<string> | null>(null);
-  useEffect(() => {
-    if (!jobs) return;
-    const ended = jobs.filter((j) => j.state === "failed" || (j.state === "done" && j.kind === "fit"));
-    const fresh = ended.find((j) => known.current && !known.current.has(j.id));
-    known.current = new Set(ended.map((j) => j.id));
-    if (fresh?.state === "done") {
-      const { lines, circles } = fresh.result as { lines: number; circles: number };
-      tell(`Found ${lines} ${lines === 1 ? "line" : "lines"} and ${circles} ${circles === 1 ? "circle" : "circles"}.`);
-    } else if (fresh?.error)
-      tell(
-        `${fresh.title} failed: ${words(fresh.error["message"])}`,
-        words(fresh.error["remedy"]) || "try it again",
-        false,
-      );
-  }, [jobs]);
 }
 
 /** Fold all that stands round the bench; when nothing is left to fold, bring all back. */
@@ -282,6 +294,20 @@ function commandsOf(id: string) {
           then: (name) => void keepView(id, name).catch(tellError),
         }),
     },
+    {
+      id: "catch",
+      title: "Picks take points, or the middle, edge or plane they lie on",
+      keys: "c",
+      run: () => {
+        const catching = v().catching === "point" ? "shape" : "point";
+        v().set({ catching });
+        tell(
+          catching === "point"
+            ? "Picks take the point itself."
+            : "Picks take what the point lies on: the plane, the edge, the middle of a pipe or a sphere.",
+        );
+      },
+    },
     { id: "fold.all", title: "The bench takes the whole window, or gives it back", keys: "w", run: foldAll },
     ...(["roster", "card", "ledger"] as const).map((part) => ({
       id: `fold.${part}`,
@@ -299,6 +325,22 @@ function commandsOf(id: string) {
         const first = v().eyes[a] ?? true;
         v().set({ eyes: { ...v().eyes, [a]: !first, [b]: first } });
       },
+    },
+    {
+      id: "split",
+      title: "Compare two selected stations on both sides of a line",
+      keys: "d",
+      run: () => {
+        if (v().stations.length !== 2 && !v().link)
+          return tell("Comparing takes two selected stations, or a link.", "choose two in the roster, with Ctrl");
+        v().set({ split: v().split === null ? 0.5 : null });
+      },
+    },
+    {
+      id: "walk",
+      title: "Walk at eye height, or stop walking",
+      keys: "e",
+      run: () => v().set({ walking: !v().walking, panes: v().panes.includes("space") ? v().panes : ["space"] }),
     },
     { id: "let.go", title: "Put the tool down", keys: "Escape", run: () => v().letGo() },
   ];

@@ -54,6 +54,7 @@ export async function begin(project: string, step: string): Promise<void> {
         sliceAt: idle,
         settled: idle,
         jump: idle,
+        split: idle,
         scale: idle,
       },
       drawn: ({ points }) => {
@@ -65,7 +66,17 @@ export async function begin(project: string, step: string): Promise<void> {
     const scene = {
       ...{ stations: stationInfos(stations, seen(stations, {}), [], undefined), colourBy, ground, slab },
       ...{ notes: [], strings: [], dots: [], box: null, tool: "none" as const, placing: null, picks: [] },
-      ...{ span: null, shading, stand: null, stand2: null, parallel: false },
+      ...{
+        span: null,
+        shading,
+        stand: null,
+        stand2: null,
+        parallel: false,
+        shape: null,
+        pair: null,
+        split: null,
+        walking: false,
+      },
     };
     try {
       const bench = new Bench(host, sourceOf(project), hands, scene, STILL, QUICK);

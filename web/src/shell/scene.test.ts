@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
 import type { Link, Network, Project, Sighting, Station } from "../api/client";
-import { boxInfo, dots, seen, stationInfos, strings } from "./scene";
+import { boxInfo, boxShown, dots, seen, stationInfos, strings } from "./scene";
 
 const station = (id: string, part: string) => ({ id, part, pose: POSE, tied: true }) as unknown as Station;
 const POSE = Array.from({ length: 16 }, (_, k) => Number(k % 5 === 0));
@@ -63,7 +63,19 @@ test("a target is one dot however often it was seen, in the part that is in view
 
 test("only a crop box that is on, and of the part in view, crops", () => {
   const box = { centre: [0, 0, 0], half: [1, 1, 1], yaw: 0.2 };
-  expect(boxInfo([{ ...box, active: false, part: "P" } as never], "P")).toBeNull();
-  expect(boxInfo([{ ...box, active: true, part: "Q" } as never], "P")).toBeNull();
-  expect(boxInfo([{ ...box, active: true, part: "P" } as never], "P")).toEqual(box);
+  const shown = (active: boolean, part: string, ofView: string | null = null) =>
+    boxInfo(boxShown([{ ...box, id: "x", active, part } as never], "P", ofView));
+  expect(shown(false, "P")).toBeNull();
+  expect(shown(true, "Q")).toBeNull();
+  expect(shown(true, "P")).toEqual(box);
+  expect(shown(true, "P", "none")).toBeNull(); // a view that had none
+  expect(shown(false, "P", "x")).toEqual(box);
+});
+
+test("by held group, a station has the colour of its group, and none when it is in none", () => {
+  const all = [station("a", "P"), station("b", "P")];
+  const hues = (groups: { stations: string[] }[] | null) =>
+    stationInfos(all, new Set(["a", "b"]), [], undefined, "P", groups).map((s) => s.hue);
+  expect(hues([{ stations: ["x"] }, { stations: ["b"] }])).toEqual([-1, 1]);
+  expect(hues(null)).toEqual(all.map((s) => s.hue));
 });

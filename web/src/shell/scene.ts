@@ -38,6 +38,7 @@ export function rects(kinds: PaneKind[], w: number, h: number): { kind: PaneKind
 export function sourceOf(project: string): Source {
   const tiles = (station: string) => `/api/projects/${project}/stations/${station}/tiles`;
   return {
+    apart: (t, other, signal) => bytes(`${tiles(t.station)}/${t.first}/apart/${other}`, signal),
     tree: (station, signal) => bytes(tiles(station), signal),
     tile: (t, layers, signal) => bytes(`${tiles(t.station)}/${t.first}${layers ? `?revision=${layers}` : ""}`, signal),
   };
@@ -64,12 +65,13 @@ export function stationInfos(
   selected: string[],
   link: { a: string; b: string } | undefined,
   part: string | null = null,
+  groups: { stations: string[] }[] | null = null, // colours are those of held groups; null: of stations
 ): StationInfo[] {
   part ??= mainPart(stations);
   return stations.map((s) => ({
     id: s.id,
     name: s.name,
-    hue: s.hue,
+    hue: groups ? groups.findIndex((g) => g.stations.includes(s.id)) : s.hue,
     pose: s.part === part ? s.pose : null,
     sigma: s.tied ? s.sigma_position_mm : null,
     visible: shown.has(s.id),
@@ -116,7 +118,10 @@ export const noteInfos = (notes: Note[], part: string | null, chosen: string | n
     .filter((n) => n.part === part)
     .map((n) => ({ id: n.id, points: n.points, closed: n.kind === "area", label: n.name, selected: n.id === chosen }));
 
-export function boxInfo(boxes: Box[], part: string | null): BoxInfo | null {
-  const b = boxes.find((x) => x.active && x.part === part);
+/** The box that crops what is shown: that of a view, while it stands, else the one that is on. */
+export const boxShown = (boxes: Box[], part: string | null, ofView: string | null): Box | undefined =>
+  boxes.find((x) => x.part === part && (ofView === null ? x.active : x.id === ofView));
+
+export function boxInfo(b: Box | undefined): BoxInfo | null {
   return b ? { centre: b.centre, half: b.half, yaw: b.yaw } : null;
 }

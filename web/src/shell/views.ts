@@ -17,21 +17,43 @@ export interface Shows {
   stand: string | null;
   stand2: string | null;
   parallel: boolean;
+  walking: boolean;
   part: string | null;
+  stations: string[]; // selected
+  link: string; // selected; "none"
+  box: string; // that crops what is shown; "none"
 }
 
 export function shownNow(): Shows | null {
-  const { camera, panes, slab, colourBy, spans, ground, eyes, stand, stand2, parallel, part } = useView.getState();
-  return camera
-    ? { cameras: camera.read() as Cameras, panes, slab, colourBy, spans, ground, eyes, stand, stand2, parallel, part }
-    : null;
+  const v = useView.getState();
+  const { camera, panes, slab, colourBy, spans, ground, eyes, stand, stand2, parallel, walking, part, stations } = v;
+  if (!camera) return null;
+  const chosen = { stations, link: v.link ?? "none", box: v.cropping ?? "none" };
+  return {
+    ...{
+      cameras: camera.read() as Cameras,
+      panes,
+      slab,
+      colourBy,
+      spans,
+      ground,
+      eyes,
+      stand,
+      stand2,
+      parallel,
+      walking,
+      part,
+    },
+    ...chosen,
+  };
 }
 
 /** Show what a view holds; T_part_base brings its coordinates to those of the part now. */
 export function show(shows: Partial<Shows>, T_part_base: number[] | null = null) {
-  const { cameras, ...rest } = shows;
+  const { cameras, link, box, ...rest } = shows;
   if (T_part_base && rest.slab) rest.slab = moved(rest.slab, T_part_base);
-  useView.getState().set(rest);
+  const chosen = link === undefined ? {} : { link: link === "none" ? null : link };
+  useView.getState().set({ ...rest, ...chosen, ...(box === undefined ? {} : { box }) });
   if (cameras) requestAnimationFrame(() => useView.getState().camera?.show(cameras, T_part_base));
 }
 

@@ -42,6 +42,12 @@ def fit_plane(project_id: P, body: x.PlaneIn) -> x.PlaneOut:
     return x.PlaneOut(**notes.plane_as_told(project_id, body.at, body.part))
 
 
+@api.post("/projects/{project_id}/catch", operation_id="catch_shape")
+def catch_shape(project_id: P, body: x.CatchIn) -> x.CatchOut:
+    """What surface a point lies on that the cursor has caught: a plane, an edge, a pipe, a sphere or none; nothing is kept."""
+    return x.CatchOut(**notes.caught(project_id, body.at, body.station))
+
+
 @api.get("/projects/{project_id}/views", operation_id="list_views", response_model_exclude_none=True)
 def list_views(project_id: P) -> list[x.ViewOut]:
     with db.session() as s:

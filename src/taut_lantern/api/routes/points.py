@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 from fastapi import Path, Query, Response
 
 from ...core.errors import NotFound
+from ...site.apart import apart
 from ...steps.bring_in import stations
 from ...steps.clean import edits
 from ...store import db
@@ -82,6 +83,20 @@ def get_layer(
         media_type="application/octet-stream",
         headers={"Cache-Control": FOR_GOOD, "ETag": f'"{station_id}-{first}-{kind}-{revision}"'},
     )
+
+
+@api.get(
+    "/projects/{project_id}/stations/{station_id}/tiles/{first}/apart/{other_id}",
+    operation_id="get_distances",
+    response_class=Response,
+    responses=BINARY,
+)
+def get_distances(project_id: P, station_id: P, first: Annotated[int, Path(ge=0, le=2**62)], other_id: P) -> Response:
+    """int8 a point: its distance from the surfaces of another station in steps of 0.5 mm, positive on the other's side; -128
+    where the other saw none within 63 mm."""
+    with db.snapshot() as s:
+        body = apart(s, project_id, station_id, first, other_id)
+    return Response(body, media_type="application/octet-stream", headers={"Cache-Control": "no-store"})
 
 
 @api.get("/projects/{project_id}/stations/{station_id}/marks", operation_id="get_marks", response_class=Response, responses=BINARY)

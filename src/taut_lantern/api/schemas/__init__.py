@@ -5,7 +5,7 @@ from .bring_in import BringIn, ErrorOut, OriginalOut, ScanReading, StationOut, S
 from .clean import BoxIn, BoxOut, BoxPatch, BoxProposal, EditOut, EditPatch, LassoIn, LassoOut
 from .draw import SectionIn, SectionOut, TraceIn, TraceOut, TracePatch
 from .hand_over import DeliveryIn, DeliveryOut
-from .notes import NoteIn, NoteOut, NotePatch, PlaneIn, PlaneOut, ViewIn, ViewOut, ViewPatch
+from .notes import CatchIn, CatchOut, NoteIn, NoteOut, NotePatch, PlaneIn, PlaneOut, ViewIn, ViewOut, ViewPatch
 from .place import (
     ControlOut,
     ControlPatch,
@@ -46,6 +46,8 @@ __all__ = [
     "BoxPatch",
     "BoxProposal",
     "BringIn",
+    "CatchIn",
+    "CatchOut",
     "ControlOut",
     "ControlPatch",
     "ControlPointOut",

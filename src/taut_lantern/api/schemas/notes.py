@@ -50,6 +50,30 @@ class PlaneOut(Out):
     points: int
 
 
+class CatchIn(Model):
+    """at: a point of the station, metres in the coordinates of its part."""
+
+    at: Pick
+    station: Id
+
+
+class CatchOut(Out):
+    """at: what the shape gives for the pick, in the part of the station: its foot on the plane or the edge, the middle of the pipe there, the
+    centre of the sphere. rms across the shape and spread (one standard deviation of the place) in metres, over so many points;
+    angle of an edge and incidence of the ray in degrees; radius in metres; normal and axis: unit, in the part."""
+
+    kind: Literal["point", "plane", "edge", "pipe", "sphere"]
+    at: list[float]
+    rms: float
+    spread: float
+    points: int
+    normal: list[float] | None
+    axis: list[float] | None
+    angle: float | None
+    radius: float | None
+    incidence: float | None
+
+
 class NotePatch(Model):
     version: Version
     name: Text | None = None
@@ -58,7 +82,7 @@ class NotePatch(Model):
 
 
 Three = Annotated[list[Number], Field(min_length=3, max_length=3)]
-Colour = Literal["station", "intensity", "height", "colour", "range"]
+Colour = Literal["station", "group", "intensity", "height", "colour", "range", "inclination", "apart"]
 
 
 class SpaceCamera(Model):
@@ -109,9 +133,13 @@ class Shows(Model):
     spans: dict[Colour, Annotated[list[Number], Field(min_length=2, max_length=2)]] | None = None
     ground: Literal["ink", "mid", "paper"] | None = None
     eyes: Annotated[dict[Id, bool], Field(max_length=2000)] | None = None
+    box: Id | Literal["none"] | None = None
+    stations: Annotated[list[Id], Field(max_length=2000)] | None = None
+    link: Id | Literal["none"] | None = None
     stand: Id | None = None
     stand2: Id | None = None
     parallel: bool | None = None
+    walking: bool | None = None
     part: Id | None = None
 
 

@@ -2,27 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import BadInput, NotEnough
+from ..scan.surface import Plane
 
 Array = NDArray[np.float64]
 LEAST = {"point": 1, "distance": 2, "polyline": 2, "angle": 3, "area": 3, "plane": 2}
-NARROW = 0.01  # metres: points that spread less across their best line hold no plane
 MOST = {"point": 1, "distance": 2, "angle": 3, "plane": 2}
-
-
-@dataclass(frozen=True)
-class Plane:
-    """A plane fitted where somebody picked: unit normal and offset with normal . p + offset = 0, RMS of its points, m."""
-
-    normal: Array
-    offset: float
-    rms: float
-    points: int
 
 
 def checked(kind: str, points: Array) -> Array:
@@ -34,23 +22,6 @@ def checked(kind: str, points: Array) -> Array:
         wanted = str(LEAST[kind]) if kind in MOST else f"{LEAST[kind]} or more"
         raise BadInput(f"a {kind} takes {wanted} picks; {len(p)} came", subject=kind, remedy="pick again")
     return p
-
-
-def fit_plane(points: Array, rounds: int = 4, wide: float = 3.0) -> Plane:
-    """The plane through the points (n, 3) round a pick, trimmed at ``wide`` times the median distance (total least squares).
-    NotEnough when fewer than 12 points are left, or they lie on a line."""
-    p = np.asarray(points, float)
-    keep = np.ones(len(p), bool)
-    for _ in range(rounds):
-        if keep.sum() < 12:
-            raise NotEnough("too few points lie round that pick for a plane", remedy="pick where more was scanned")
-        middle = p[keep].mean(axis=0)
-        _, sizes, axes = np.linalg.svd(p[keep] - middle, full_matrices=False)
-        off = (p - middle) @ axes[2]
-        keep = np.abs(off) <= max(wide * 1.4826 * float(np.median(np.abs(off[keep]))), 1e-4)
-    if sizes[1] < NARROW * np.sqrt(keep.sum()):
-        raise NotEnough("the points round that pick lie on a line", remedy="pick on a surface")
-    return Plane(axes[2], -float(axes[2] @ middle), float(np.sqrt((off[keep] ** 2).mean())), int(keep.sum()))
 
 
 def measured(kind: str, points: Array, plane: Plane | None = None) -> dict[str, float]:

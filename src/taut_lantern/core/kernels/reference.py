@@ -97,6 +97,27 @@ def see_through(
     return out
 
 
+def apart(image: NDArray[np.float32], geo: Array, wrap: bool, t: Array, points: Array, gate: float) -> Array:
+    """(m,) signed distances of points placed by t from the surfaces of the image, NaN where there is none within ``gate``."""
+    rows, columns = image.shape[:2]
+    out = np.full(len(points), np.nan)
+    for k, p in enumerate(points):
+        a = t[:3, :3] @ p + t[:3, 3]
+        r, c = pixel(a[0], a[1], a[2], geo, rows, columns, wrap)
+        around = [(r + i, (c + j) % columns if wrap else c + j) for i in (0, 1, -1) for j in (0, 1, -1)] if r >= 0 else []
+        seen = [(i, j) for i, j in around if 0 <= i < rows and 0 <= j < columns and image[i, j].any()]
+        plane = plane_at(image, geo[3], wrap, *seen[0]) if seen else None
+        if plane is None:
+            continue
+        middle, normal = plane[:3], plane[3:6]
+        d = float(normal @ (a - middle))
+        rho = float(np.linalg.norm(middle))
+        reach = (0.03 + 3 * geo[3] * rho) / max(abs(float(middle @ normal)) / rho, 0.1)
+        if abs(d) <= gate and np.linalg.norm(a - d * normal - middle) <= reach:
+            out[k] = d
+    return out
+
+
 def associate(
     image: NDArray[np.float32], geo: Array, wrap: bool, t: Array, points: Array, normals: Array, gate: float, min_cos: float
 ) -> tuple[Array, NDArray[np.bool_]]:

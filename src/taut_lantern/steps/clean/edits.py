@@ -17,9 +17,10 @@ from ...site.parts import stations_in, wanted
 from ...site.visible import active_box, box_in_part
 from ...store import journal
 from ...store.db import session, snapshot
+from ...store.marks import deleted_mask, pack_indices, touched_by
 from ...store.models import CropBox, Edit, EditDelta, Station
 from ...store.queue import enqueue
-from ...store.tiles import deleted_mask, pack_indices, read_tiles, tiles_of, touched_by
+from ...store.tiles import read_tiles, tiles_of
 
 AT_ONCE = 30_000_000  # points looked through in a request; more is work for the background
 

@@ -20,9 +20,10 @@ from ...site.parts import stations_in, wanted
 from ...site.visible import active_box
 from ...store import journal
 from ...store.db import session, snapshot
+from ...store.marks import deleted_mask
 from ...store.models import Job, Section, Trace
 from ...store.queue import LIVE, enqueue
-from ...store.tiles import deleted_mask, read_tiles, tiles_of
+from ...store.tiles import read_tiles, tiles_of
 
 LAYERS = ("wall", "floor", "pipe", "steel", "ground", "to check")
 

@@ -17,7 +17,7 @@ from ...formats import dxf, e57, las, pdf
 from ...formats.dxf import Entity
 from ...formats.pdf import Report
 from ...site import notes
-from ...site.common import Array, Progress, file_name, get_project, matrix, owned, state_of, stations_of
+from ...site.common import Array, Progress, content_of, file_name, get_project, matrix, owned, state_of, stations_of
 from ...site.drawing import entities
 from ...site.frames import Currency, InUse, in_use
 from ...site.parts import stations_in, wanted
@@ -25,9 +25,10 @@ from ...site.report import build
 from ...site.visible import active_box
 from ...store import bin, journal, scratch
 from ...store.db import notify, session, snapshot, store_file
+from ...store.marks import Marks, marks_of, mask_of
 from ...store.models import Delivery, Job, Journal, Station, new_id
 from ...store.queue import enqueue
-from ...store.tiles import Marks, marks_of, mask_of, read_station
+from ...store.tiles import read_station
 
 KINDS = {"e57": "Cloud, E57", "laz": "Cloud, LAZ", "dxf": "Drawing, DXF", "pdf": "Registration report, PDF"}
 
@@ -183,7 +184,7 @@ def list_deliveries(project_id: str) -> list[dict[str, Any]]:
     """All deliveries, the newest first; ``outdated`` when the project changed since."""
     with session() as s:
         get_project(s, project_id)
-        latest = state_of(s, project_id)
+        latest = content_of(s, project_id)
         rows = s.scalars(select(Delivery).where(Delivery.project_id == project_id).order_by(Delivery.created_at.desc())).all()
         made_at = {r.journal_at for r in rows}
         titles = dict(s.execute(select(Journal.id, Journal.title).where(Journal.id.in_(made_at))).tuples().all())

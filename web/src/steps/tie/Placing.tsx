@@ -10,6 +10,7 @@ import { useView } from "../../kit/view";
 export function startPlacing(a: Station | undefined, b: Station | undefined) {
   if (!a || !b) return;
   const v = useView.getState();
+  if (v.step !== "tie") v.go("tie");
   v.set({
     part: a.part,
     placing: { a: a.id, station: b.id, pose: b.part === a.part ? b.pose : a.pose },

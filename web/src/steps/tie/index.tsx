@@ -1,6 +1,6 @@
 /** Tie: one button, then evidence: links with status, reasons and residuals; spheres; a pair put by hand. */
 import { http, sent, type Station } from "../../api/client";
-import { useAsk, useBodies, useJobs, useNetwork, useProject, useSightings, useStations } from "../../api/queries";
+import { useAsk, useBodies, useJobs, useNetwork, useSightings, useStations } from "../../api/queries";
 import { Actions, Button, fixed, Heading, Quiet, Row, Sentence } from "../../kit";
 import { Await } from "../../kit/await";
 import { LengthField, useLengths } from "../../kit/fields";
@@ -9,6 +9,7 @@ import { JobLine } from "../../parts/JobLine";
 import { HeldCard, PairCard } from "./Chosen";
 import { LinkCard } from "./LinkCard";
 import { Placing } from "./Placing";
+import { TargetCard } from "./TargetCard";
 
 export { tieLedgers } from "./ledgers";
 
@@ -118,33 +119,6 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
         </Button>
       </Actions>
       <Quiet>Choose two stations in the roster (with Ctrl) to link them by hand.</Quiet>
-    </>
-  );
-}
-
-function TargetCard({ id, target }: { id: string; target: string }) {
-  const part = useProject(id).data?.part ?? null;
-  const own = (useSightings(id).data ?? []).filter((g) => g.target === target && g.part === part);
-  const spread = own.find((g) => g.spread_mm !== null)?.spread_mm;
-  return (
-    <>
-      <Sentence>
-        {own[0]?.target_name ?? "This target"} was seen {own.length} times
-        {spread !== undefined && spread !== null ? ` and its places agree within ${fixed(spread)} mm.` : "."}
-      </Sentence>
-      {own.map((g) => (
-        <Row
-          key={g.id}
-          name={g.station_name}
-          value={fixed(g.rms_mm)}
-          unit="mm"
-          limit={`${g.points} pts`}
-          doubt={!g.used}
-        />
-      ))}
-      <Actions>
-        <Button onClick={() => useView.getState().set({ target: null })}>Back to the whole</Button>
-      </Actions>
     </>
   );
 }

@@ -1,0 +1,68 @@
+/** Long work that ends while one looks is told at once, wherever one is, and leads to its result. */
+import { useEffect, useRef } from "react";
+import type { Job } from "../api/client";
+import { tell, useJobs } from "../api/queries";
+import { words } from "../kit";
+import { useView, type StepId } from "../kit/view";
+
+const LONG = 3000; // ms from which on work is told of in the step that shows its result too
+const count = (n: unknown, one: string, many: string) => `${Number(n)} ${Number(n) === 1 ? one : many}`;
+
+/** What a job that is done says, the step that shows its result, and the ledger there; null: nothing to be told. */
+export function said(j: Job): [string, StepId, string] | null {
+  const r = j.result ?? {};
+  if (j.kind === "tie") return ["The stations are tied as far as they can be.", "tie", "links"];
+  if (j.kind === "pair") return [`${j.title.replace(/^Linking/, "Linked")}.`, "tie", "links"];
+  if (j.kind === "targets")
+    return [
+      `Found ${count(r["targets"], "sphere", "spheres")}, seen ${count(r["sightings"], "time", "times")}.`,
+      "tie",
+      "sightings",
+    ];
+  if (j.kind === "fit")
+    return [
+      `Found ${count(r["lines"], "line", "lines")} and ${count(r["circles"], "circle", "circles")}.`,
+      "draw",
+      "traces",
+    ];
+  if (j.kind === "lasso") return [`${Number(r["count"]).toLocaleString("en")} points are deleted.`, "clean", "edits"];
+  if (j.kind === "deliver") return [`${words(r["name"])} is made.`, "hand_over", "deliveries"];
+  return null;
+}
+
+const took = (j: Job) => (j.started_at && j.ended_at ? Date.parse(j.ended_at) - Date.parse(j.started_at) : 0);
+const LIVE = ["running", "waiting"];
+
+export function useEnded(id: string) {
+  const jobs = useJobs(id).data;
+  const known = useRef<Set<string> | null>(null);
+  const came = useRef(0); // stations that came in since work on scans began
+  useEffect(() => {
+    if (!jobs) return;
+    const ended = jobs.filter((j) => !LIVE.includes(j.state));
+    const fresh = ended.filter((j) => known.current && !known.current.has(j.id));
+    known.current = new Set(ended.map((j) => j.id));
+    came.current += fresh.filter((j) => j.kind === "import" && j.state === "done").length;
+    const coming = jobs.some((j) => LIVE.includes(j.state) && (j.kind === "import" || j.kind === "demo"));
+    if (came.current && !coming) {
+      announce(`${count(came.current, "station", "stations")} came in.`, "bring_in", "report", true);
+      came.current = 0;
+    }
+    for (const j of fresh) {
+      const done = j.state === "done" ? said(j) : null;
+      if (done) announce(...done, took(j) >= LONG || j.kind === "fit");
+      else if (j.error)
+        tell(`${j.title} failed: ${words(j.error["message"])}`, words(j.error["remedy"]) || "try it again", false);
+    }
+  }, [jobs]);
+}
+
+function announce(text: string, step: StepId, ledger: string, long: boolean) {
+  const here = useView.getState().step === step;
+  if (here && !long) return;
+  const show = () => {
+    useView.getState().go(step);
+    useView.getState().set({ ledger });
+  };
+  tell(text, "", true, here ? undefined : { words: "Show it", alt: `Shown in the step ${step}`, run: show });
+}
