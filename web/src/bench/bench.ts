@@ -19,7 +19,8 @@ import type { Cameras, Hands, PaneKind, Rect, Scene } from "./types";
 const SETTLED = 180; // ms after the last move from which on all is drawn
 const APART = 100; // ms between two drawings while tiles arrive
 const FRAME = 65; // ms that a drawing may take while something moves: the points drawn are steered by it
-const LEAST = 60_000; // points that are drawn while something moves, however slow the machine
+const COARSE = 250_000; // points while something moves, below which it is drawn with half the pixels each way
+const LEAST = 40_000; // points that are drawn while something moves, however slow the machine
 
 export class Bench implements HandDesk {
   readonly cloud: Cloud;
@@ -287,8 +288,9 @@ export class Bench implements HandDesk {
       ),
     );
     this.colour(moving);
-    this.surface.draw(this.shown, this.cloud, this.scene);
+    this.surface.draw(this.shown, this.cloud, this.scene, moving && this.quick < COARSE ? 0.5 : 1);
     this.count("frames");
+    this.over.canvas.dataset["bytes"] = JSON.stringify(this.cloud.bytes);
     this.hands.drawn({ points: this.cloud.drawn, busy: this.cloud.busy, failing: this.cloud.failing });
     if (moving) {
       clearTimeout(this.resting ?? undefined);

@@ -47,6 +47,8 @@ interface Loaded {
   seen: number; // bit k: in pane k
   gap: number;
   apart: string; // what its distances were read for
+  size: number; // bytes that came
+  shown: boolean; // it has been drawn
 }
 
 /** A station as the cloud knows it. */
@@ -68,6 +70,7 @@ export interface Source {
 /** Pixels that the spacing of a tile takes, pane by pane. */
 export type Need = (centre: THREE.Vector3, radius: number, spacing: number, station: string) => number[];
 const treeOf = (station: string) => `${station}/tree`;
+const HELD = 18; // bytes a point on the graphics card: place, tint, mark, distance
 const AT_ONCE = 6; // requests that fly at a time: what a browser opens to one server
 const ENOUGH = 1.1; // pixels between points, below which a tile adds nothing that is seen
 
@@ -84,6 +87,8 @@ export class Cloud {
   private pair: { of: [string, string]; version: string } | null = null;
   private stopped = false;
   drawn = 0;
+  /** Bytes of tiles since the page was opened: that came, and of those that were drawn at least once; and that are held now. */
+  readonly bytes = { fetched: 0, used: 0, held: 0 };
 
   constructor(
     private source: Source,
@@ -208,8 +213,14 @@ export class Cloud {
       if (have?.layers !== entry.layers) this.ask(name, (signal) => this.load(info, entry.layers, signal));
       if (!entry.whole && info.first === 0) this.ask(treeOf(info.station), (signal) => this.grow(info.station, signal));
     }
-    this.drawn = 0;
-    for (const l of this.loaded.values()) if (l.seen) this.drawn += l.info.count;
+    this.drawn = this.bytes.held = 0;
+    for (const l of this.loaded.values()) {
+      this.bytes.held += HELD * l.info.count;
+      if (!l.seen) continue;
+      this.drawn += l.info.count;
+      if (!l.shown) this.bytes.used += l.size;
+      l.shown = true;
+    }
     for (const entry of this.groups.values()) for (const root of entry.roots) this.measure(root);
     this.forget();
   }
@@ -386,7 +397,19 @@ export class Cloud {
     this.drop(name); // the same points with layers of before
     entry.group.add(points);
     points.updateMatrixWorld(true);
-    const l: Loaded = { info, layers, points, xyz, used: this.clock, seen: 0, gap: info.spacing, apart: "" };
+    const l: Loaded = {
+      info,
+      layers,
+      points,
+      xyz,
+      used: this.clock,
+      seen: 0,
+      gap: info.spacing,
+      apart: "",
+      size: body.byteLength,
+      shown: false,
+    };
+    this.bytes.fetched += body.byteLength;
     points.onBeforeRender = () => {
       entry.material.uniforms["spacing"]!.value = l.gap;
       entry.material.uniformsNeedUpdate = true;

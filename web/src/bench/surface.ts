@@ -88,6 +88,8 @@ function halves(v: THREE.Vector4, at: number): THREE.Vector4[] {
   return [new THREE.Vector4(v.x, v.y, left, v.w), new THREE.Vector4(v.x + left, v.y, v.z - left, v.w)];
 }
 
+type Four = [number, number, number, number];
+
 export class Surface {
   readonly canvas: HTMLCanvasElement;
   private renderer: THREE.WebGLRenderer;
@@ -150,20 +152,23 @@ export class Surface {
     this.target.setSize(Math.round(w * this.ratio), Math.round(h * this.ratio));
   }
 
-  /** Draw the points of all panes and put them on the page. */
-  draw(panes: Pane[], cloud: Cloud, scene: Scene) {
+  /** Draw the points of all panes and put them on the page; fine: pixels of the picture for one of the page. */
+  draw(panes: Pane[], cloud: Cloud, scene: Scene, fine = 1) {
     if (this.lost) return;
     const height = this.renderer.getSize(new THREE.Vector2()).y;
     this.renderer.setRenderTarget(this.target);
     panes.forEach((p, k) => {
       const { x, y, w, h } = p.rect;
-      this.target.viewport.set(x, height - y - h, w, h).multiplyScalar(this.ratio);
+      this.target.viewport
+        .set(x, height - y - h, w, h)
+        .multiplyScalar(this.ratio * fine)
+        .round();
       this.target.scissor.copy(this.target.viewport);
       this.target.scissorTest = true;
       this.renderer.setRenderTarget(this.target);
       this.renderer.setClearColor(GROUND[scene.ground], 0);
       this.renderer.clear();
-      this.prepare(p, cloud, scene);
+      this.prepare(p, cloud, scene, fine);
       const sides = scene.split ? halves(this.target.viewport, scene.split.at) : [this.target.viewport.clone()];
       sides.forEach((side, n) => {
         this.target.scissor.copy(side);
@@ -178,23 +183,23 @@ export class Surface {
     for (const p of panes) {
       const whole = p.shaded(scene.slab); // else surfaces are cut away, and their points stand apart
       this.sheet.material.uniforms["incline"]!.value = leaning && whole ? 1 : 0;
-      this.put(p, height, scene.ground, whole ? scene.shading : 0);
+      this.put(p, height, scene.ground, whole ? scene.shading : 0, fine);
     }
   }
 
-  private prepare(p: Pane, cloud: Cloud, { slab }: Scene) {
+  private prepare(p: Pane, cloud: Cloud, { slab }: Scene, fine: number) {
     const u = cloud.shared;
     const cut = p.cut(slab);
     u.plane.value.set(cut?.normal.x ?? 0, cut?.normal.y ?? 0, cut?.normal.z ?? 1, cut?.offset ?? 0);
     u.depth.value.set(cut?.low ?? -1e9, cut?.high ?? 1e9);
     u.perspective.value = p.camera instanceof THREE.PerspectiveCamera ? 1 : 0;
-    u.scale.value = p.metre * this.ratio;
+    u.scale.value = p.metre * this.ratio * fine;
     const [least, most] = p.shaded(slab) ? [1.5, 16] : [1.6, 1.6]; // in a cut each point is a point
-    u.least.value = least * this.ratio;
-    u.most.value = most * this.ratio;
+    u.least.value = Math.max(1, least * this.ratio * fine);
+    u.most.value = Math.max(1, most * this.ratio * fine);
   }
 
-  private put(p: Pane, height: number, ground: Ground, strength: number) {
+  private put(p: Pane, height: number, ground: Ground, strength: number, fine: number) {
     const { x, y, w, h } = p.rect;
     const { width, height: high } = this.target;
     const u = this.sheet.material.uniforms as Record<string, { value: never }> & {
@@ -205,8 +210,9 @@ export class Surface {
       up: { value: THREE.Vector3 };
     };
     u.one.value.set(this.ratio / width, this.ratio / high);
-    const r = this.ratio;
-    u.part.value.set((x * r) / width, ((height - y - h) * r) / high, (w * r) / width, (h * r) / high);
+    const r = this.ratio * fine;
+    const [left, low, wide, tall] = [x * r, (height - y - h) * r, w * r, h * r].map(Math.round) as Four;
+    u.part.value.set(left / width, low / high, wide / width, tall / high);
     u["perspective"]!.value = (p.camera instanceof THREE.PerspectiveCamera ? 1 : 0) as never;
     u["strength"]!.value = (STRENGTH * strength) as never;
     u.ground.value.set(GROUND[ground]);

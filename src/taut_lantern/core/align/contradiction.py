@@ -1,0 +1,156 @@
+"""Contradicted objects: what one scan saw standing where the other looked freely, whole things and not single points.
+
+Terms: speaker: a point of a scan that has a say, some 3 cm from the next; solid: with neighbours at its range, so no edge and no
+leaf; object: a cluster of solid speakers that the other scan saw through, wider than the sampling across the rays of both; mover:
+an object that is part of a free-standing thing no larger than a van (it may have driven off), structure: any other.
+
+A share of what was seen cannot tell a copied room from the same one, where a table stands half a metre aside; objects can.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
+from .. import frames
+from ..kernels import objects as kernel
+from ..kernels import rays
+from ..scan.grid import Grid
+
+Array = NDArray[np.float64]
+SPACING = 0.03  # metres between speakers
+MOST = 90_000  # speakers of a scan
+AGREE, BEHIND = 0.04, 0.02  # metres along the ray
+VOXEL = 0.12  # metres: solid points farther apart are of two clusters
+FEWEST = 6  # points of a cluster
+WIDER = 1.5  # times the spacing of the pixels that a cluster is wide at least, across the rays of both scans
+ABOVE = 0.12  # metres above the ground from which on a thing stands on it
+THING = 0.20  # metres: voxels of things
+VAN = (6.5, 3.2, 2.8)  # metres: what may have moved is no longer, wider, higher
+BASE, TOP = 1.4, 3.2  # metres above the ground: it begins lower than this and ends lower than that
+
+
+@dataclass(frozen=True)
+class Speakers:
+    """points, normals (m, 3) station frame, metres (normals zero where there is no plane); solid (m,); area: m2 across the ray that
+    each stands for; spacing (m,): between pixels there; thing (m,): number of the free-standing thing it belongs to, -1 of none;
+    movable (things,): whether it may move."""
+
+    points: Array
+    normals: Array
+    solid: NDArray[np.bool_]
+    spacing: Array
+    area: float
+    thing: NDArray[np.int64]
+    movable: NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class Contradiction:
+    """Square metres across the rays: agreeing, of structure and of movers that were seen through; places (n, 3) of the objects in
+    the frame of a, the largest first."""
+
+    agree: float
+    structure: float
+    movers: float
+    places: Array
+
+
+def speakers(grid: Grid) -> Speakers:
+    """Of a scan, once."""
+    pixels = rays.pick_uniform(grid.image, grid.geo, SPACING, 0.61)
+    area = SPACING**2
+    if len(pixels) > MOST:
+        area *= len(pixels) / MOST
+        pixels = pixels[np.linspace(0, len(pixels) - 1, MOST).astype(np.int64)]
+    plane, ok = rays.planes(grid.image, grid.step, grid.wrap, pixels)
+    points = grid.image[pixels[:, 0], pixels[:, 1]].astype(float)
+    normals = np.where(ok[:, None], plane[:, 3:6], 0.0)
+    thing, movable = _things(points)
+    spacing = np.linalg.norm(points, axis=1) * grid.step
+    return Speakers(points, normals, kernel.solid(grid.image, grid.step, grid.wrap, pixels), spacing, area, thing, movable)
+
+
+def _things(points: Array) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+    """Free-standing things above the ground: (m,) number of each point, -1 for the ground; (n,) whether it may have moved."""
+    low = points.min(axis=0) - 1e-6
+    cell = np.floor((points[:, :2] - low[:2]) / 0.5).astype(int)
+    lowest = np.full(cell.max(axis=0) + 1, np.inf)
+    np.minimum.at(lowest, (cell[:, 0], cell[:, 1]), points[:, 2])
+    ground = ndimage.minimum_filter(lowest, 3)[cell[:, 0], cell[:, 1]]
+    up = points[:, 2] - ground
+    standing = np.nonzero(up > ABOVE)[0]
+    thing = np.full(len(points), -1, np.int64)
+    if not len(standing):
+        return thing, np.zeros(0, bool)
+    thing[standing], count = clusters(points[standing], THING)
+    ends = [np.full((count, 4), s * np.inf) for s in (1.0, -1.0)]
+    values = np.column_stack([points[standing], up[standing]])
+    np.minimum.at(ends[0], thing[standing], values)
+    np.maximum.at(ends[1], thing[standing], values)
+    size = ends[1] - ends[0]
+    flat = np.sort(size[:, :2], axis=1)
+    small = (flat[:, 1] <= VAN[0]) & (flat[:, 0] <= VAN[1]) & (size[:, 2] <= VAN[2])
+    return thing, small & (ends[0][:, 3] < BASE) & (ends[1][:, 3] < TOP)
+
+
+def clusters(points: Array, voxel: float) -> tuple[NDArray[np.int64], int]:
+    """(m,) number of the cluster of each point, and how many: points in voxels that touch, by a side, an edge or a corner."""
+    key = np.floor((points - points.min(axis=0)) / voxel).astype(np.int64) + 1
+    size = key.max(axis=0) + 2
+    flat = (key[:, 0] * size[1] + key[:, 1]) * size[2] + key[:, 2]
+    cells, own = np.unique(flat, return_inverse=True)
+    steps = [(i * size[1] + j) * size[2] + k for i in (0, 1) for j in (-1, 0, 1) for k in (-1, 0, 1) if (i, j, k) > (0, 0, 0)]
+    ones, others = [], []
+    for step in steps:
+        at = np.searchsorted(cells, cells + step)
+        hit = np.nonzero((at < len(cells)) & (cells[np.minimum(at, len(cells) - 1)] == cells + step))[0]
+        ones.append(hit)
+        others.append(at[hit])
+    a, b = np.concatenate(ones), np.concatenate(others)
+    count, label = connected_components(coo_array((np.ones(len(a), bool), (a, b)), shape=(len(cells), len(cells))), directed=False)
+    return label[own].astype(np.int64), int(count)
+
+
+def contradiction(a: Speakers, grid_a: Grid, b: Speakers, grid_b: Grid, T_a_b: Array) -> Contradiction:
+    """Both ways: what each scan saw where the other looked freely."""
+    found = [one_way(grid_a, b, T_a_b), one_way(grid_b, a, frames.inverse(T_a_b))]
+    places = [found[0].places, frames.apply(T_a_b, found[1].places)]
+    return Contradiction(*(float(sum(getattr(f, k) for f in found)) for k in ("agree", "structure", "movers")), np.concatenate(places))
+
+
+def one_way(seer: Grid, b: Speakers, T_seer_b: Array) -> Contradiction:
+    """What the scan with this image saw through of another one's speakers."""
+    said = kernel.say(seer.image, seer.geo, seer.wrap, T_seer_b, b.points, b.normals, AGREE, BEHIND)
+    agree = float((said == 1).sum()) * b.area
+    gone = np.nonzero((said == 2) & b.solid)[0]
+    if len(gone) < FEWEST:
+        return Contradiction(agree, 0.0, 0.0, np.zeros((0, 3)))
+    label, count = clusters(b.points[gone], VOXEL)
+    areas, places = [0.0, 0.0], []
+    for k in np.nonzero(np.bincount(label, minlength=count) >= FEWEST)[0]:
+        own = gone[label == k]
+        here = frames.apply(T_seer_b, b.points[own])
+        far = np.linalg.norm(here.mean(axis=0)) * seer.step
+        least = WIDER * max(float(np.median(b.spacing[own])), far, SPACING)
+        if min(_width(b.points[own]), _width(here)) <= least:
+            continue
+        thing = b.thing[own]
+        main = np.bincount(thing[thing >= 0], minlength=1).argmax() if (thing >= 0).any() else -1
+        mover = main >= 0 and (thing == main).mean() > 0.5 and bool(b.movable[main])
+        areas[int(mover)] += len(own) * b.area
+        places.append((len(own), here.mean(axis=0)))
+    places.sort(key=lambda x: -x[0])
+    return Contradiction(agree, areas[0], areas[1], np.array([p for _, p in places]).reshape(-1, 3))
+
+
+def _width(points: Array) -> float:
+    """The smaller width of a cluster across the ray from the origin: of a strip with its variance."""
+    middle = points.mean(axis=0)
+    across = np.linalg.svd(middle[None])[2][1:]
+    return float(np.sqrt(12 * max(np.linalg.eigvalsh(np.cov((points - middle) @ across.T, rowvar=False))[0], 0.0)))

@@ -1,0 +1,90 @@
+"""Compiled loops for contradicted objects: which pixels are solid, and what a scan's rays say of single points.
+
+Range images as in ``rays.py``; plain references stand in ``reference.py``.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from .rays import pixel
+
+jit: Any = njit(cache=True, nogil=True)
+
+
+@jit
+def solid(image, step, wrap, rc):  # type: ignore[no-untyped-def]
+    """(m,) bool: pixels rc (m, 2) of which at least six of the eight neighbours lie at the same range, to 3 cm and two pixels."""
+    rows, columns = image.shape[0], image.shape[1]
+    out = np.zeros(len(rc), np.bool_)
+    for k in range(len(rc)):
+        r, c = rc[k, 0], rc[k, 1]
+        rho = math.sqrt(float(image[r, c, 0]) ** 2 + float(image[r, c, 1]) ** 2 + float(image[r, c, 2]) ** 2)
+        n = 0
+        for i in range(-1, 2):
+            for j in range(-1, 2):
+                rr, cc = r + i, c + j
+                if wrap:
+                    cc = cc % columns
+                if (i == 0 and j == 0) or rr < 0 or rr >= rows or cc < 0 or cc >= columns:
+                    continue
+                q = math.sqrt(float(image[rr, cc, 0]) ** 2 + float(image[rr, cc, 1]) ** 2 + float(image[rr, cc, 2]) ** 2)
+                if q > 0 and abs(q - rho) < 0.03 + 2.0 * rho * step:
+                    n += 1
+        out[k] = n >= 6
+    return out
+
+
+@jit
+def say(image, geo, wrap, t, points, normals, agree_m, behind_m):  # type: ignore[no-untyped-def]
+    """What the scan with this image says of single points (m, 3) of another, placed by t; normals (m, 3), zero where unknown.
+
+    Returns (m,) int8: 1 agrees (a pixel of the 3x3 round it lies at its range, to agree_m and the slant of the surface), 2 seen
+    through (all nine came back, from more than behind_m beyond that), 0 no say.
+    """
+    rows, columns = image.shape[0], image.shape[1]
+    out = np.zeros(len(points), np.int8)
+    for k in range(len(points)):
+        x, y, z = points[k, 0], points[k, 1], points[k, 2]
+        ax = t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3]
+        ay = t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3]
+        az = t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3]
+        rho = math.sqrt(ax * ax + ay * ay + az * az)
+        if rho < 0.3:
+            continue
+        r, c = pixel(ax, ay, az, geo, rows, columns, wrap)
+        if r < 1 or r >= rows - 1:
+            continue
+        nx = t[0, 0] * normals[k, 0] + t[0, 1] * normals[k, 1] + t[0, 2] * normals[k, 2]
+        ny = t[1, 0] * normals[k, 0] + t[1, 1] * normals[k, 1] + t[1, 2] * normals[k, 2]
+        nz = t[2, 0] * normals[k, 0] + t[2, 1] * normals[k, 1] + t[2, 2] * normals[k, 2]
+        slant = 3.0
+        cosine = abs(nx * ax + ny * ay + nz * az) / rho
+        if cosine > 0.0:
+            slant = min(3.0, math.sqrt(max(0.0, 1.0 - cosine * cosine)) / cosine)
+        slack = agree_m + geo[3] * rho * slant
+        near, far, full = 1e9, 0.0, True
+        for i in range(-1, 2):
+            for j in range(-1, 2):
+                cc = c + j
+                if wrap:
+                    cc = cc % columns
+                elif cc < 0 or cc >= columns:
+                    full = False
+                    continue
+                q = math.sqrt(float(image[r + i, cc, 0]) ** 2 + float(image[r + i, cc, 1]) ** 2 + float(image[r + i, cc, 2]) ** 2)
+                if q == 0.0:
+                    full = False
+                    continue
+                near, far = min(near, q), max(far, q)
+        if far == 0.0:
+            continue
+        if near - slack <= rho <= far + slack:
+            out[k] = 1
+        elif full and near > rho + slack + behind_m:
+            out[k] = 2
+    return out
