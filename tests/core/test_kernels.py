@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from taut_lantern.core import frames
 from taut_lantern.core.align.prepared import Prepared, prepare
-from taut_lantern.core.kernels import order, rays, reference
+from taut_lantern.core.kernels import objects, order, rays, reference
 from taut_lantern.core.scan.grid import range_image
 from taut_lantern.standins.scanner import Scanner
 from taut_lantern.standins.site import simulate
@@ -64,6 +64,18 @@ def test_verdicts_of_rays_are_the_same(pair: Any, shift: tuple[float, float, flo
     found = rays.see_through(g.image, g.geo, g.wrap, moved, points, normals, 0.05, 0.12)
     expected = reference.see_through(g.image, g.geo, g.wrap, moved, points, normals, 0.05, 0.12)
     assert (found != expected).sum() <= 2 and len(set(found)) > 1
+
+
+@pytest.mark.parametrize("shift", [(0, 0, 0), (0.8, 0, 0), (0, 0, 1.5)])
+def test_what_rays_say_of_single_points_is_the_same(pair: Any, shift: tuple[float, float, float]) -> None:
+    a, b, t = pair
+    g, s = a.grid, b.speakers
+    some = np.random.default_rng(1).choice(len(s.points), 2000, replace=False)
+    args = (g.image, g.geo, g.wrap, frames.pose(0, shift) @ t, s.points[some], s.normals[some], 0.04, 0.02)
+    found, expected = objects.say(*args), reference.say(*args)
+    assert (found != expected).sum() <= 2 and len(set(found.tolist())) > 1
+    rc = np.stack([np.random.default_rng(4).integers(0, n, 400) for n in g.image.shape[:2]], axis=1).astype(np.int32)
+    np.testing.assert_array_equal(objects.solid(g.image, g.step, g.wrap, rc), reference.solid(g.image, g.step, g.wrap, rc))
 
 
 @pytest.mark.parametrize("shift", [(0, 0, 0), (0.01, 0, 0), (0, 0.02, 1.5)])

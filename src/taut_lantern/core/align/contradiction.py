@@ -32,7 +32,13 @@ WIDER = 1.5  # times the spacing of the pixels that a cluster is wide at least, 
 ABOVE = 0.12  # metres above the ground from which on a thing stands on it
 THING = 0.20  # metres: voxels of things
 VAN = (6.5, 3.2, 2.8)  # metres: what may have moved is no longer, wider, higher
+PERSON = (0.8, 1.2, 2.1, 0.6)  # metres: no wider, as high at least and at most, seen from below this on
 BASE, TOP = 1.4, 3.2  # metres above the ground: it begins lower than this and ends lower than that
+
+
+QUIET = 0.006  # m2 of contradicted objects that say nothing: seven speakers
+SETTLING = 2e-4  # share of what agrees that structure may contradict where placements are still some millimetres off
+STRUCTURE, MOVERS = 0.6, 10.0  # times the site's own share that structure and movers of a right placement contradict at most
 
 
 @dataclass(frozen=True)
@@ -48,6 +54,7 @@ class Speakers:
     area: float
     thing: NDArray[np.int64]
     movable: NDArray[np.bool_]
+    up: Array  # (m,) metres above the ground below
 
 
 @dataclass(frozen=True)
@@ -61,6 +68,14 @@ class Contradiction:
     places: Array
 
 
+def limits(c: Contradiction, restless: float) -> tuple[float, float]:
+    """(m2 contradicted, m2 of it that a site explains on which right pairs have ``restless`` m2 a m2 that agrees): of structure or of
+    movers, whichever exceeds its limit by more."""
+    structure = QUIET + (STRUCTURE * restless + SETTLING) * c.agree
+    movers = QUIET + MOVERS * restless * c.agree
+    return max((c.structure, structure), (c.movers, movers), key=lambda x: x[0] - x[1])
+
+
 def speakers(grid: Grid) -> Speakers:
     """Of a scan, once."""
     pixels = rays.pick_uniform(grid.image, grid.geo, SPACING, 0.61)
@@ -71,13 +86,14 @@ def speakers(grid: Grid) -> Speakers:
     plane, ok = rays.planes(grid.image, grid.step, grid.wrap, pixels)
     points = grid.image[pixels[:, 0], pixels[:, 1]].astype(float)
     normals = np.where(ok[:, None], plane[:, 3:6], 0.0)
-    thing, movable = _things(points)
+    thing, movable, up = _things(points)
     spacing = np.linalg.norm(points, axis=1) * grid.step
-    return Speakers(points, normals, kernel.solid(grid.image, grid.step, grid.wrap, pixels), spacing, area, thing, movable)
+    return Speakers(points, normals, kernel.solid(grid.image, grid.step, grid.wrap, pixels), spacing, area, thing, movable, up)
 
 
-def _things(points: Array) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-    """Free-standing things above the ground: (m,) number of each point, -1 for the ground; (n,) whether it may have moved."""
+def _things(points: Array) -> tuple[NDArray[np.int64], NDArray[np.bool_], Array]:
+    """Free-standing things above the ground: (m,) number of each point, -1 for the ground; (n,) whether it may have moved; (m,) height
+    above the ground."""
     low = points.min(axis=0) - 1e-6
     cell = np.floor((points[:, :2] - low[:2]) / 0.5).astype(int)
     lowest = np.full(cell.max(axis=0) + 1, np.inf)
@@ -87,7 +103,7 @@ def _things(points: Array) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
     standing = np.nonzero(up > ABOVE)[0]
     thing = np.full(len(points), -1, np.int64)
     if not len(standing):
-        return thing, np.zeros(0, bool)
+        return thing, np.zeros(0, bool), up
     thing[standing], count = clusters(points[standing], THING)
     ends = [np.full((count, 4), s * np.inf) for s in (1.0, -1.0)]
     values = np.column_stack([points[standing], up[standing]])
@@ -96,7 +112,7 @@ def _things(points: Array) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
     size = ends[1] - ends[0]
     flat = np.sort(size[:, :2], axis=1)
     small = (flat[:, 1] <= VAN[0]) & (flat[:, 0] <= VAN[1]) & (size[:, 2] <= VAN[2])
-    return thing, small & (ends[0][:, 3] < BASE) & (ends[1][:, 3] < TOP)
+    return thing, small & (ends[0][:, 3] < BASE) & (ends[1][:, 3] < TOP), up
 
 
 def clusters(points: Array, voxel: float) -> tuple[NDArray[np.int64], int]:
@@ -121,7 +137,8 @@ def contradiction(a: Speakers, grid_a: Grid, b: Speakers, grid_b: Grid, T_a_b: A
     """Both ways: what each scan saw where the other looked freely."""
     found = [one_way(grid_a, b, T_a_b), one_way(grid_b, a, frames.inverse(T_a_b))]
     places = [found[0].places, frames.apply(T_a_b, found[1].places)]
-    return Contradiction(*(float(sum(getattr(f, k) for f in found)) for k in ("agree", "structure", "movers")), np.concatenate(places))
+    agree, structure, movers = (float(sum(getattr(f, k) for f in found)) for k in ("agree", "structure", "movers"))
+    return Contradiction(agree, structure, movers, np.concatenate(places))
 
 
 def one_way(seer: Grid, b: Speakers, T_seer_b: Array) -> Contradiction:
@@ -132,13 +149,16 @@ def one_way(seer: Grid, b: Speakers, T_seer_b: Array) -> Contradiction:
     if len(gone) < FEWEST:
         return Contradiction(agree, 0.0, 0.0, np.zeros((0, 3)))
     label, count = clusters(b.points[gone], VOXEL)
-    areas, places = [0.0, 0.0], []
-    for k in np.nonzero(np.bincount(label, minlength=count) >= FEWEST)[0]:
+    areas = [0.0, 0.0]
+    places: list[tuple[int, Array]] = []
+    for k in np.nonzero(np.bincount(label, minlength=count) >= FEWEST)[0].tolist():
         own = gone[label == k]
         here = frames.apply(T_seer_b, b.points[own])
         far = np.linalg.norm(here.mean(axis=0)) * seer.step
-        least = WIDER * max(float(np.median(b.spacing[own])), far, SPACING)
+        least: float = WIDER * max(float(np.median(b.spacing[own])), float(far), SPACING)
         if min(_width(b.points[own]), _width(here)) <= least:
+            continue
+        if _somebody(b.points[own], b.up[own]):
             continue
         thing = b.thing[own]
         main = np.bincount(thing[thing >= 0], minlength=1).argmax() if (thing >= 0).any() else -1
@@ -147,6 +167,12 @@ def one_way(seer: Grid, b: Speakers, T_seer_b: Array) -> Contradiction:
         places.append((len(own), here.mean(axis=0)))
     places.sort(key=lambda x: -x[0])
     return Contradiction(agree, areas[0], areas[1], np.array([p for _, p in places]).reshape(-1, 3))
+
+
+def _somebody(points: Array, up: Array) -> bool:
+    """Whether a cluster is as a person who stood there: they walk about while one scans, and say nothing."""
+    narrow = bool((np.ptp(points[:, :2], axis=0) <= PERSON[0]).all())
+    return narrow and PERSON[1] <= float(up.max()) <= PERSON[2] and float(up.min()) < PERSON[3]
 
 
 def _width(points: Array) -> float:

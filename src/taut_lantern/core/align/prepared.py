@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from ..kernels import rays
 from ..scan.grid import Grid, range_image
 from ..scan.scan import Scan
+from .contradiction import Speakers, speakers
 
 PYRAMID_STEP = math.radians(1.0)
 
@@ -57,6 +58,11 @@ class Prepared:
         return self._dense[1] ** 2
 
     @cached_property
+    def speakers(self) -> Speakers:
+        """Points that have a say on what stands where the other scan looked freely."""
+        return speakers(self.grid)
+
+    @cached_property
     def pyramid(self) -> NDArray[np.float32]:
         return np.asarray(rays.pyramid(self.grid.image, self.grid.geo, PYRAMID_STEP))
 
@@ -94,5 +100,5 @@ def prepare(scan: Scan, grid: Grid | None = None, whole: bool = True) -> Prepare
     grid = grid or range_image(scan)
     made = Prepared(grid, sample(grid, 0.12, 20_000)[0])
     if whole:
-        _ = made.balanced, made.raw, made.pyramid, made.yaw
+        _ = made.balanced, made.raw, made.speakers, made.pyramid, made.yaw
     return made

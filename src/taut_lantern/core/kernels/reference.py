@@ -97,6 +97,40 @@ def see_through(
     return out
 
 
+def solid(image: NDArray[np.float32], step: float, wrap: bool, rc: NDArray[np.int32]) -> NDArray[np.bool_]:
+    rows, columns = image.shape[:2]
+    ranges = np.linalg.norm(image.astype(float), axis=2)
+    out = np.zeros(len(rc), bool)
+    for k, (r, c) in enumerate(rc.tolist()):
+        around = [(r + i, (c + j) % columns if wrap else c + j) for i in (-1, 0, 1) for j in (-1, 0, 1) if (i, j) != (0, 0)]
+        seen = [ranges[i, j] for i, j in around if 0 <= i < rows and 0 <= j < columns and ranges[i, j] > 0]
+        out[k] = sum(abs(q - ranges[r, c]) < 0.03 + 2 * ranges[r, c] * step for q in seen) >= 6
+    return out
+
+
+def say(
+    image: NDArray[np.float32], geo: Array, wrap: bool, t: Array, points: Array, normals: Array, agree_m: float, behind_m: float
+) -> NDArray[np.int8]:
+    rows, columns = image.shape[:2]
+    ranges = np.linalg.norm(image.astype(float), axis=2)
+    out = np.zeros(len(points), np.int8)
+    for k, (p, n) in enumerate(zip(points, normals, strict=True)):
+        a, m = t[:3, :3] @ p + t[:3, 3], t[:3, :3] @ n
+        rho = float(np.linalg.norm(a))
+        r, c = pixel(a[0], a[1], a[2], geo, rows, columns, wrap)
+        if rho < 0.3 or r < 1 or r >= rows - 1:
+            continue
+        cosine = abs(float(m @ a)) / rho
+        slack = agree_m + geo[3] * rho * (min(3.0, math.sqrt(max(0.0, 1 - cosine**2)) / cosine) if cosine > 0 else 3.0)
+        around = [(r + i, (c + j) % columns if wrap else c + j) for i in (-1, 0, 1) for j in (-1, 0, 1)]
+        seen = [ranges[i, j] for i, j in around if 0 <= j < columns and ranges[i, j] > 0]
+        if seen and min(seen) - slack <= rho <= max(seen) + slack:
+            out[k] = 1
+        elif len(seen) == 9 and min(seen) > rho + slack + behind_m:
+            out[k] = 2
+    return out
+
+
 def apart(image: NDArray[np.float32], geo: Array, wrap: bool, t: Array, points: Array, gate: float) -> Array:
     """(m,) signed distances of points placed by t from the surfaces of the image, NaN where there is none within ``gate``."""
     rows, columns = image.shape[:2]

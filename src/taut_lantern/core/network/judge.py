@@ -71,6 +71,10 @@ def judge(
             f"seen through: {100 * e.see_through:.1f} % stands where the other looked freely",
             e.see_through > 3 * p.see_through,
         )
+    if e.contradicted_m2 > e.allowed_m2:
+        against("contradicted", f"things of {e.contradicted_m2:.2f} m² stand where the other looked freely", False)
+    if e.rival > 0:
+        against("rival", "one of its stations fits as well in another place", False)
     if e.fit_rms > p.fit:
         against("fit", f"fit {1000 * e.fit_rms:.1f} mm is over {1000 * p.fit:.1f} mm", e.fit_rms > 3 * p.fit)
     if e.overlap < p.overlap_taut:
