@@ -24,6 +24,7 @@ from taut_lantern.steps.clean import edits
 from taut_lantern.steps.draw import sections
 from taut_lantern.store import journal
 from taut_lantern.store.db import migrate, session
+from taut_lantern.store.marks import deleted_mask, pack_indices, unpack_indices
 from taut_lantern.store.models import Section, Station
 from taut_lantern.store.queue import apply_schema
 from taut_lantern.store.spill import Spilled
@@ -33,15 +34,12 @@ from taut_lantern.store.tiles import (
     _pack,
     _pack_grid,
     _unpack_grid,
-    deleted_mask,
     for_browser,
     layer_of,
-    pack_indices,
     read_station,
     read_tiles,
     tiles_of,
     unpack,
-    unpack_indices,
     write_layer,
 )
 from tests.support import bring_in, make_project, room, stopping_after, write_scan
