@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from .. import frames
 from ..errors import Finding
-from .contradiction import QUIET, SETTLING, STRUCTURE, Contradiction, contradiction, limits
+from .contradiction import Contradiction, contradiction, limits, structure_limit
 from .evidence import Evidence, dense, evidence, verdicts
 from .fine import Fine, fine
 from .guess import Hypothesis, propose
@@ -172,7 +172,7 @@ class Tying:
                     doubted.setdefault(weaker, other)
         for p in self.tie.pairs:
             c = self.contradicted(p.a, p.b, p.result.T_a_b)
-            if p.evidence.overlap >= SAME_ROOM and c.structure > QUIET + (STRUCTURE * self.restless + SETTLING) * c.agree:
+            if p.evidence.overlap >= SAME_ROOM and c.structure > structure_limit(c, self.restless):
                 words = (
                     f"{p.a} and {p.b}: one room, or two alike? {c.structure:.2f} m² of what one saw stands where the other looked freely"
                 )
@@ -183,9 +183,11 @@ class Tying:
             self.tie.findings.append(Finding("ambiguous", name, words, "fault"))
 
         def said(p: TiedPair) -> TiedPair:
-            against, allowed = limits(self.contradicted(p.a, p.b, p.result.T_a_b), self.restless)
+            c = self.contradicted(p.a, p.b, p.result.T_a_b)
             rival = float(bool({p.a, p.b} & (alike | doubted.keys())))
-            return replace(p, evidence=replace(p.evidence, contradicted_m2=against, allowed_m2=allowed, rival=rival))
+            return replace(
+                p, evidence=replace(p.evidence, contradicted_m2=c.structure, allowed_m2=structure_limit(c, self.restless), rival=rival)
+            )
 
         self.tie.pairs = [said(p) for p in self.tie.pairs]
 

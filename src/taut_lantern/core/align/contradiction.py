@@ -68,10 +68,15 @@ class Contradiction:
     places: Array
 
 
+def structure_limit(c: Contradiction, restless: float) -> float:
+    """m2 of contradicted structure that a right pair of the site has at most."""
+    return QUIET + (STRUCTURE * restless + SETTLING) * c.agree
+
+
 def limits(c: Contradiction, restless: float) -> tuple[float, float]:
     """(m2 contradicted, m2 of it that a site explains on which right pairs have ``restless`` m2 a m2 that agrees): of structure or of
     movers, whichever exceeds its limit by more."""
-    structure = QUIET + (STRUCTURE * restless + SETTLING) * c.agree
+    structure = structure_limit(c, restless)
     movers = QUIET + MOVERS * restless * c.agree
     return max((c.structure, structure), (c.movers, movers), key=lambda x: x[0] - x[1])
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from .. import frames
 from ..kernels import rays
-from .contradiction import QUIET, SETTLING, contradiction, limits
+from .contradiction import contradiction, structure_limit
 from .fine import Fine
 from .matches import Matches, hits, match
 from .prepared import Prepared
@@ -53,7 +53,7 @@ class Evidence:
     weak_direction: tuple[float, ...]
     smallest: float
     offset_sigma: float
-    contradicted_m2: float  # of whole objects that one saw where the other looked freely
+    contradicted_m2: float  # of structure that one saw where the other looked freely
     allowed_m2: float  # of that, what moves on the site and millimetres of misfit explain
     rival: float  # 1 when a station of the link fits as well in another place
     missing: tuple[str, ...] = ()
@@ -99,15 +99,14 @@ def patches(m: Matches, size: float = 0.5) -> tuple[float, int]:
     return (float((np.abs(mean[enough]) > 0.005).mean()) if enough.any() else 1.0), int(enough.sum())
 
 
-def evidence(a: Prepared, b: Prepared, result: Fine, seen: Dense | None = None, restless: float | None = None) -> Evidence:
-    """All evidence of a pair at its fine alignment. restless: share of contradicted objects that right pairs of the site have; None
-    when only this pair is known: then what may have moved has no say."""
+def evidence(a: Prepared, b: Prepared, result: Fine, seen: Dense | None = None, restless: float = 0.0) -> Evidence:
+    """All evidence of a pair at its fine alignment. restless: share of contradicted objects that right pairs of the site have.
+    What may have moved says nothing of a link by itself."""
     seen = seen or dense(a, b, result.T_a_b)
     wide = match(hits(a, b), result.T_a_b, 0.05, 2, 0.85)
     d = np.abs(wide.distance)
     share, count = patches(wide)
     c = contradiction(a.speakers, a.grid, b.speakers, b.grid, result.T_a_b)
-    against, allowed = (c.structure, QUIET + SETTLING * c.agree) if restless is None else limits(c, restless)
     bins = np.histogram(d, bins=24, range=(0, 0.012))[0]
     return Evidence(
         float(np.median(d)),
@@ -123,7 +122,7 @@ def evidence(a: Prepared, b: Prepared, result: Fine, seen: Dense | None = None, 
         tuple(float(v) for v in result.weak_direction),
         result.smallest,
         result.offset_sigma,
-        against,
-        allowed,
+        c.structure,
+        structure_limit(c, restless),
         0.0,
     )
