@@ -93,7 +93,11 @@ def tie(screen: Screen) -> None:
     page.mouse.up()
     screen.press("+1°")
     screen.press("Link these two")
-    screen.idle()
+    screen.tab("Jobs")  # the link that the run made is replaced when this work ends, so it is not looked at before
+    linking = page.locator("[data-row]").filter(has_text="Linking ST-01 and ST-02")
+    expect(linking).to_contain_text("done", timeout=90_000)
+    screen.tab("Links")
+    page.wait_for_timeout(1000)
     screen.press("Show the link")
     screen.card("ST-01 and ST-02 agree within")
     screen.press("Back to the whole")

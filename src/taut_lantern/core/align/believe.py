@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from .. import frames
 from ..errors import Finding
-from .contradiction import Contradiction, contradiction, limits, structure_limit
+from .contradiction import QUIET, Contradiction, contradiction, limits, structure_limit
 from .evidence import Evidence, dense, evidence, verdicts
 from .fine import Fine, fine
 from .guess import Hypothesis, propose
@@ -172,7 +172,7 @@ class Tying:
                     doubted.setdefault(weaker, other)
         for p in self.tie.pairs:
             c = self.contradicted(p.a, p.b, p.result.T_a_b)
-            if p.evidence.overlap >= SAME_ROOM and c.structure > structure_limit(c, self.restless):
+            if p.evidence.overlap >= SAME_ROOM and c.structure > structure_limit(c, self.restless) and c.mutual > QUIET:
                 words = (
                     f"{p.a} and {p.b}: one room, or two alike? {c.structure:.2f} m² of what one saw stands where the other looked freely"
                 )

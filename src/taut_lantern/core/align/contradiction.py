@@ -60,12 +60,14 @@ class Speakers:
 @dataclass(frozen=True)
 class Contradiction:
     """Square metres across the rays: agreeing, of structure and of movers that were seen through; places (n, 3) of the objects in
-    the frame of a, the largest first."""
+    the frame of a, the largest first; mutual: structure of whichever of the two is contradicted less. Two rooms that are alike
+    contradict each other; somebody who stood beside a machine is contradicted by the other scan alone."""
 
     agree: float
     structure: float
     movers: float
     places: Array
+    mutual: float = 0.0
 
 
 def structure_limit(c: Contradiction, restless: float) -> float:
@@ -143,7 +145,7 @@ def contradiction(a: Speakers, grid_a: Grid, b: Speakers, grid_b: Grid, T_a_b: A
     found = [one_way(grid_a, b, T_a_b), one_way(grid_b, a, frames.inverse(T_a_b))]
     places = [found[0].places, frames.apply(T_a_b, found[1].places)]
     agree, structure, movers = (float(sum(getattr(f, k) for f in found)) for k in ("agree", "structure", "movers"))
-    return Contradiction(agree, structure, movers, np.concatenate(places))
+    return Contradiction(agree, structure, movers, np.concatenate(places), min(f.structure for f in found))
 
 
 def one_way(seer: Grid, b: Speakers, T_seer_b: Array) -> Contradiction:
