@@ -113,9 +113,7 @@ export class Bench implements HandDesk {
     this.scene = scene;
     this.unit = unit;
     if (same) return this.sketch();
-    const version =
-      scene.pair?.map((id) => scene.stations.find((s) => s.id === id)?.pose?.join() ?? "").join("/") ?? "";
-    this.cloud.setPair(scene.pair, version);
+    this.compare();
     this.cloud.setStations(
       scene.stations.map((s) => (scene.placing?.station === s.id ? { ...s, pose: scene.placing.pose } : s)),
     );
@@ -128,6 +126,19 @@ export class Bench implements HandDesk {
         .invert();
     this.takeStand();
     this.frameOnce();
+    this.draw();
+  }
+
+  /** Say which two stations are compared, as they stand now. */
+  private compare() {
+    const { pair, stations } = this.scene;
+    const poses = pair?.map((id) => stations.find((s) => s.id === id)?.pose?.join() ?? "");
+    this.cloud.setPair(pair, poses?.join("/") ?? "");
+  }
+
+  /** Points were deleted, or brought back. */
+  marked() {
+    this.compare();
     this.draw();
   }
 

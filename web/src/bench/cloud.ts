@@ -85,6 +85,7 @@ export class Cloud {
   private chosen: Chosen | null = null;
   private clock = 0;
   private pair: { of: [string, string]; version: string } | null = null;
+  private marked = 0;
   private stopped = false;
   drawn = 0;
   /** Bytes of tiles since the page was opened: that came, and of those that were drawn at least once; and that are held now. */
@@ -105,7 +106,8 @@ export class Cloud {
 
   /** Points of the two stations are coloured by the distance from the other one; version: of where they stand. */
   setPair(pair: [string, string] | null, version: string) {
-    this.pair = pair && { of: pair, version: `${pair.join()}/${version}` };
+    this.pair = pair && { of: pair, version: `${pair.join()}/${version}/${this.marked}` };
+    for (const l of this.loaded.values()) if (l.apart && l.apart !== this.pair?.version) this.tellApart(l, null, "");
   }
 
   private askApart(l: Loaded) {
@@ -117,8 +119,15 @@ export class Cloud {
 
   private async loadApart(l: Loaded, other: string, version: string, signal: AbortSignal) {
     const counts = new Int8Array(await this.source.apart(l.info, other, signal));
-    if (this.stopped) return;
-    l.points.geometry.setAttribute("apart", new THREE.BufferAttribute(counts, 1));
+    if (!this.stopped && this.pair?.version === version) this.tellApart(l, counts, version);
+  }
+
+  /** Distances of a tile's points; null: none are known, rather than those of before. */
+  private tellApart(l: Loaded, counts: Int8Array | null, version: string) {
+    const attribute = l.points.geometry.getAttribute("apart") as THREE.BufferAttribute;
+    if (counts) (attribute.array as Int8Array).set(counts);
+    else (attribute.array as Int8Array).fill(-128);
+    attribute.needsUpdate = true;
     l.apart = version;
   }
 
@@ -155,6 +164,7 @@ export class Cloud {
   /** Marks of a station as the server tells them, tile by tile; shown at once on what is loaded. whole: all there are. */
   setMarks(station: string, body: ArrayBuffer, whole: boolean) {
     if (whole) for (const name of this.marks.keys()) if (name.startsWith(`${station}/`)) this.marks.delete(name);
+    this.marked++; // distances from what was deleted are old
     const told = new Set<string>();
     const view = new DataView(body);
     for (let at = 0; at < body.byteLength;) {

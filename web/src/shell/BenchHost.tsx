@@ -275,7 +275,7 @@ export function BenchHost({ id }: { id: string }) {
       bytes(`/api/projects/${id}/stations/${s}/marks${query}`)
         .then((body) => {
           bench.current?.cloud.setMarks(s, body, !before);
-          bench.current?.draw();
+          bench.current?.marked();
         })
         .catch((e: unknown) => {
           known.current = null; // the next time all are asked for

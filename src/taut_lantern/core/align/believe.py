@@ -73,7 +73,6 @@ class Placement:
     pose: Array
     support: float  # share of the station's raw area confirmed by any placed one
     violated: float  # violated / (violated + agreeing) over all placed, both ways
-    agree: float  # m2
     calm: bool  # no whole objects are contradicted but what moves on the site explains
     clean: bool
 
@@ -151,10 +150,10 @@ class Tying:
         """What no link is believed with, told as a finding: a placed station that a proposal puts elsewhere with no more contradicted
         and half its agreement; two stations of one room that contradict each other in what does not move."""
         most: dict[str, float] = {}
-        for p in self.tie.pairs:
-            agree = self.contradicted(p.a, p.b, p.result.T_a_b).agree
+        against = list(self.pool.map(lambda p: self.contradicted(p.a, p.b, p.result.T_a_b), self.tie.pairs))
+        for p, c in zip(self.tie.pairs, against, strict=True):
             for name in (p.a, p.b):
-                most[name] = max(agree, most.get(name, 0.0))
+                most[name] = max(c.agree, most.get(name, 0.0))
         self.look_round()  # with all that was proposed meanwhile
         doubted: dict[str, str] = {}
         alike: set[str] = set()
@@ -170,8 +169,7 @@ class Tying:
                     continue
                 if self.objects(h).agree >= RIVAL * most.get(weaker, 0.0) and self.calm(h):
                     doubted.setdefault(weaker, other)
-        for p in self.tie.pairs:
-            c = self.contradicted(p.a, p.b, p.result.T_a_b)
+        for p, c in zip(self.tie.pairs, against, strict=True):
             if p.evidence.overlap >= SAME_ROOM and c.structure > structure_limit(c, self.restless) and c.mutual > QUIET:
                 words = (
                     f"{p.a} and {p.b}: one room, or two alike? {c.structure:.2f} m² of what one saw stands where the other looked freely"
@@ -182,14 +180,13 @@ class Tying:
             words = f"{name} fits as well in another place, against {other}: look at both, or link it by hand"
             self.tie.findings.append(Finding("ambiguous", name, words, "fault"))
 
-        def said(p: TiedPair) -> TiedPair:
-            c = self.contradicted(p.a, p.b, p.result.T_a_b)
+        def said(p: TiedPair, c: Contradiction) -> TiedPair:
             rival = float(bool({p.a, p.b} & (alike | doubted.keys())))
             return replace(
                 p, evidence=replace(p.evidence, contradicted_m2=c.structure, allowed_m2=structure_limit(c, self.restless), rival=rival)
             )
 
-        self.tie.pairs = [said(p) for p in self.tie.pairs]
+        self.tie.pairs = [said(p, c) for p, c in zip(self.tie.pairs, against, strict=True)]
 
     def untried(self, name: str, placed: dict[str, Array]) -> list[tuple[str, str]]:
         order = {n: k for k, n in enumerate(self.names)}
@@ -354,7 +351,7 @@ class Tying:
         against, allowed = limits(Contradiction(common, structure, movers, np.zeros((0, 3))), self.restless)
         calm = against <= allowed and share < BLATANT
         clean = calm or (share < CLEAN and worst < CLEAN_PAIR and most <= max(PASSING, allowed))
-        return Placement(name, pose, float(confirmed.mean()), share, agree, calm, clean)
+        return Placement(name, pose, float(confirmed.mean()), share, calm, clean)
 
     def speak(self, name: str, other: str, T_other_name: Array) -> Said:
         """What a placed station and one that is to be placed say of each other's surfaces."""
