@@ -135,6 +135,7 @@ def run(
     columns: Annotated[str, typer.Option(help="column order of the control file, e.g. name,n,e,h")] = "",
     unit: Annotated[str, typer.Option(help="unit of the control file: m, mm, ft, us_ft")] = "m",
     targets: Annotated[str, typer.Option(help="targets to find, e.g. spheres:0.0725 (radius in metres)")] = "",
+    answer: Annotated[list[str] | None, typer.Option(help="what is known of two stations, e.g. ST-08,ST-10=two (two rooms)")] = None,
     keep: Annotated[bool, typer.Option(help="keep the project in the database")] = True,
 ) -> None:
     """A whole job without a screen: bring in, tie, place, hand over. Exit 0 when all is connected and nothing is parted, else 3."""
@@ -144,7 +145,7 @@ def run(
 
     actor.set("command line")
     try:
-        code = run_job(scans, deliver, control, columns, unit, targets, keep, console)
+        code = run_job(scans, deliver, control, columns, unit, targets, keep, console, answer or [])
     except LanternError as problem:
         console.print(f"[bold]{problem.message}[/bold]\n{problem.remedy}")
         raise typer.Exit(2) from None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -57,23 +58,22 @@ def test_matches_are_the_same(pair: Any) -> None:
 
 
 @pytest.mark.parametrize("shift", [(0, 0, 0), (0.8, 0, 0), (0, 0, 1.5)])
-def test_verdicts_of_rays_are_the_same(pair: Any, shift: tuple[float, float, float]) -> None:
+@pytest.mark.parametrize("wrap", [True, False])
+def test_what_rays_say_of_points_is_the_same(pair: Any, shift: tuple[float, float, float], wrap: bool) -> None:
     a, b, t = pair
-    moved = frames.pose(0, shift) @ t
-    g, points, normals = a.grid, b.raw.points[:2000], b.raw.normals[:2000]
-    found = rays.see_through(g.image, g.geo, g.wrap, moved, points, normals, 0.05, 0.12)
-    expected = reference.see_through(g.image, g.geo, g.wrap, moved, points, normals, 0.05, 0.12)
-    assert (found != expected).sum() <= 2 and len(set(found)) > 1
+    g, s, moved = replace(a.grid, wrap=wrap), b.speakers, frames.pose(0, shift) @ t
+    some = np.random.default_rng(1).choice(len(s.points), 1500, replace=False)
+    for points, normals, agree, behind, grazing in (
+        (s.points[some], s.normals[some], 0.04, 0.02, 0.0),
+        (b.raw.points[:1500], b.raw.normals[:1500], 0.05, 0.07, 0.1),
+    ):
+        found = objects.say(g.ring, g.geo, g.wrap, moved, points, normals, agree, behind, grazing)
+        expected = reference.say(g.image, g.geo, g.wrap, moved, points, normals, agree, behind, grazing)
+        assert (found != expected).sum() <= 2 and len(set(found.tolist())) > 2
 
 
-@pytest.mark.parametrize("shift", [(0, 0, 0), (0.8, 0, 0), (0, 0, 1.5)])
-def test_what_rays_say_of_single_points_is_the_same(pair: Any, shift: tuple[float, float, float]) -> None:
-    a, b, t = pair
-    g, s = a.grid, b.speakers
-    some = np.random.default_rng(1).choice(len(s.points), 2000, replace=False)
-    args = (g.image, g.geo, g.wrap, frames.pose(0, shift) @ t, s.points[some], s.normals[some], 0.04, 0.02)
-    found, expected = objects.say(*args), reference.say(*args)
-    assert (found != expected).sum() <= 2 and len(set(found.tolist())) > 1
+def test_which_pixels_are_solid_is_the_same(pair: Any) -> None:
+    g = pair[0].grid
     rc = np.stack([np.random.default_rng(4).integers(0, n, 400) for n in g.image.shape[:2]], axis=1).astype(np.int32)
     np.testing.assert_array_equal(objects.solid(g.image, g.step, g.wrap, rc), reference.solid(g.image, g.step, g.wrap, rc))
 

@@ -116,6 +116,29 @@ def _plant(seed: int, number: int) -> Scene:
     return s
 
 
+def _twins(seed: int, number: int) -> Scene:
+    """Two rooms that are alike to the last thing in them, side by side on a passage that is not."""
+    s = Scene()
+    s.box((-1, -2.3, -0.25), (11.4, 0, 0), GREY, 0.4)
+    s.box((-1, -2.3, 2.7), (11.4, 0, 2.9), PALE, 0.6)
+    s.wall(1, -2.4, 0.1, (-1, 11.4), (0, 2.7), [], PALE)
+    s.wall(0, -1.1, 0.1, (-2.3, 0), (0, 2.7), [], PALE)
+    s.wall(0, 11.4, 0.1, (-2.3, 0), (0, 2.7), [], PALE)
+    for x in (0.0, 5.2):
+        _room(s, (x, 0.1, 0.0), (x + 5.0, 4.6, 2.7), {"south": (x + 1.8, x + 3.0)})
+        s.box((x + 3.4, 3.3, 0), (x + 4.7, 4.2, 0.74), (0.5, 0.35, 0.2), 0.45)
+        s.box((x + 0.1, 2.6, 0), (x + 0.5, 3.9, 1.9), STEEL, 0.4)
+    for x, y, high in ((-0.8, -2.2, 1.1), (4.6, -2.25, 1.9), (10.6, -0.5, 0.8), (7.4, -2.25, 0.6)):
+        s.box((x, y, 0), (x + 0.5, y + 0.4, high), STEEL, 0.4)
+    return s
+
+
+TWINS = Layout(
+    "twin rooms",
+    {"P1": (2.6, -1.3, 0), "P2": (7.4, -1.1, 0), "R1": (1.9, 1.7, 0), "R2": (7.9, 2.3, 0)},
+    (("P1", "P2"), ("P1", "R1"), ("P2", "R2")),
+    _twins,
+)
 TERRACE = Layout(
     "terrace",
     {"C1": (2.0, -1.2, 0), "C2": (10.5, -1.2, 0), "C3": (19.5, -1.2, 0), **{f"R{k + 1}": (5.0 * k + 1.6, 1.9, 0) for k in range(5)}},

@@ -19,6 +19,7 @@ from ..store.models import (
     Link,
     Original,
     Project,
+    Question,
     Section,
     SolutionRow,
     Station,
@@ -78,6 +79,8 @@ def _tie(s: Session, project: Project, stations: list[Station], row: SolutionRow
     parts = row.data.get("parts", [])
     if not row.data.get("converged", True):
         return Knot("tie", "begun", "the adjustment did not converge: something contradicts")
+    if open_ := _count(s, Question, project.id, Question.answer == ""):
+        return Knot("tie", "begun", f"{open_} {'question is' if open_ == 1 else 'questions are'} open: what stands where?")
     if len(parts) > 1:
         return Knot("tie", "begun", f"{len(parts)} parts are not connected")
     used = {x for (x,) in s.execute(select(Link.id).where(Link.project_id == project.id, Link.used))}

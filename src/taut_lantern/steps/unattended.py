@@ -28,10 +28,11 @@ from .bring_in import stations, uploads
 from .hand_over import deliver as hand_over
 from .place import control as place
 from .projects import delete_project, make_project
-from .tie import links
+from .tie import links, questions
 from .tie import targets as targets_step
 
 FORMAT = 1
+ROUNDS = 12  # times that answers are given and the stations tied again with them: each answer may raise the next question
 
 
 def _scan_files(scans: list[Path]) -> list[Path]:
@@ -47,11 +48,19 @@ def _scan_files(scans: list[Path]) -> list[Path]:
 
 
 def run_job(
-    scans: list[Path], folder: Path, control: Path | None, columns: str, unit: str, target_words: str, keep: bool, console: Console
+    scans: list[Path],
+    folder: Path,
+    control: Path | None,
+    columns: str,
+    unit: str,
+    target_words: str,
+    keep: bool,
+    console: Console,
+    answer_words: list[str] | None = None,
 ) -> int:
     """Returns the exit code: 0 all well, 3 with reasons in result.json and on the console."""
     files = _scan_files(scans)
-    radii = _radii(target_words)
+    radii, known = _radii(target_words), _known(answer_words or [])
     control_text = control.read_text(errors="replace") if control else None
     folder.mkdir(parents=True, exist_ok=True)
     timings: dict[str, float] = {}
@@ -82,6 +91,10 @@ def run_job(
             count = len(stations_of(s, project))
         if count > 1:
             result = stage("tie", lambda p: links.tie_all(project, {}, p))
+            for _ in range(ROUNDS):
+                if not _answer(project, known):
+                    break
+                result = stage("tie again", lambda p: links.tie_all(project, {}, p))
             findings += result["undecided"]
         if radii or control_text:
             stage("targets", lambda p: targets_step.find_targets(project, {"radii": radii or [0.1]}, p))
@@ -105,6 +118,35 @@ def run_job(
         console.print(f"[bold]{reason}[/bold]")
     console.print(f"{len(result['stations'])} stations, {len(result['links'])} links → {folder}")
     return 3 if reasons else 0
+
+
+def _known(words: list[str]) -> dict[frozenset[str], str]:
+    """What is known of pairs of stations, by their names: one, two, first to fourth, or none."""
+    known = {}
+    for text in words:
+        pair, _, word = text.partition("=")
+        names = frozenset(n.strip() for n in pair.split(","))
+        if len(names) != 2 or "" in names or word not in questions.WORDS:
+            raise BadInput(
+                f"cannot read the answer {text!r}",
+                subject="answer",
+                remedy="write for example ST-08,ST-10=two (two rooms that are alike) or ST-08,ST-10=one",
+            )
+        known[names] = word
+    return known
+
+
+def _answer(project: str, known: dict[frozenset[str], str]) -> bool:
+    """Answer the open questions that something is known of. Returns whether there was one."""
+    with session() as s:
+        asked = [q for q in questions.describe(s, project) if q["answer"] is None]
+    answered = False
+    for q in asked:
+        word = known.get(frozenset((q["station_name"], q["other_name"])))
+        if word in q["words"]:
+            questions.record(project, q["id"], word, q["version"])
+            answered = True
+    return answered
 
 
 def _radii(words: str) -> list[float]:
@@ -175,7 +217,7 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
     """The content of result.json: the contract for everyone who automates."""
     with session() as s:
         project = get_project(s, project_id)
-        frame, data = in_use(s, project), solution_of(s, project_id)
+        frame, data, asked = in_use(s, project), solution_of(s, project_id), questions.describe(s, project_id)
         names = {p["id"]: p["name"] for p in data["parts"]}
         stations_by = {x.id: x for x in stations_of(s, project_id)}
         files = {o.id: o.name for o in s.scalars(select(Original).where(Original.project_id == project_id))}
@@ -263,6 +305,28 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
             "parts": [[stations_by[x].name for x in p["stations"]] for p in data["parts"]],
         },
         "findings": data["findings"] + findings,
+        "undecided": [
+            {
+                "station": q["station_name"],
+                "other": q["other_name"],
+                "kind": q["kind"],
+                "message": q["message"],
+                "readings": [
+                    {
+                        "answer": r["word"],
+                        "partner": r["partner_name"],
+                        "T_partner_station": None
+                        if r["T_partner_station"] is None
+                        else np.reshape(r["T_partner_station"], (4, 4)).tolist(),
+                        "agree_m2": r["agree_m2"],
+                        "contradicted_m2": r["contradicted_m2"],
+                    }
+                    for r in q["readings"]
+                ],
+            }
+            for q in asked
+            if q["answer"] is None
+        ],
         "timings": timings,
     }
 
@@ -279,6 +343,7 @@ def verdict(result: dict[str, Any]) -> list[str]:
             "weak_geometry",
             "unplaced",
             "ambiguous",
+            "alike",
             "truncated",
             "not_e57",
             "empty_file",

@@ -195,6 +195,34 @@ class Link(Journaled, Handled, Base):
     evidence: Mapped[dict[str, Any]] = mapped_column(default=dict)  # with the version of its schema
 
 
+class Question(Journaled, Base):
+    """What the scans do not decide, with two readings, and what somebody answered ("" while it is open). What was answered holds in
+    every later run; readings and places as in core's questions; message names stations by their ids."""
+
+    __tablename__ = "question"
+    project_id: Mapped[str] = _project()
+    kind: Mapped[str] = mapped_column(String(12))  # alike | place
+    station: Mapped[str] = mapped_column(String(32))
+    other: Mapped[str] = mapped_column(String(32))
+    place: Mapped[int] = mapped_column(default=0)  # the order in which they are asked
+    readings: Mapped[list[Any]]
+    places: Mapped[list[Any]]
+    message: Mapped[str] = mapped_column(String(400))
+    answer: Mapped[str] = mapped_column(String(12), default="")
+    answered_by: Mapped[str] = mapped_column(String(120), default="")
+    answered_at: Mapped[datetime | None]
+
+
+class Proposal(Base):
+    """Where two scans may stand to each other, by their points alone: computed once. schema: of how it was computed."""
+
+    __tablename__ = "proposal"
+    a: Mapped[str] = mapped_column(String(32), primary_key=True)
+    b: Mapped[str] = mapped_column(String(32), primary_key=True)
+    schema: Mapped[int]
+    data: Mapped[bytes] = mapped_column(LargeBinary)
+
+
 class Target(Journaled, Base):
     """A thing made to be measured, or picked. Where it is, each part that sees it says for itself (see the solution)."""
 
@@ -421,5 +449,22 @@ class Journal(Base):
 
 JOURNALED: dict[str, type[Any]] = {
     c.__tablename__: c
-    for c in (Project, Part, Station, Body, Target, Link, Sighting, Control, Frame, Edit, CropBox, Section, Trace, Note, SavedView)
+    for c in (
+        Project,
+        Part,
+        Station,
+        Body,
+        Target,
+        Link,
+        Sighting,
+        Control,
+        Frame,
+        Edit,
+        CropBox,
+        Section,
+        Trace,
+        Note,
+        SavedView,
+        Question,
+    )
 }

@@ -15,6 +15,7 @@ export type Section = Schemas["SectionOut"];
 export type Trace = Schemas["TraceOut"];
 export type Body = Schemas["BodyOut"];
 export type Box = Schemas["BoxOut"];
+export type Question = Schemas["QuestionOut"];
 export type Note = Schemas["NoteOut"];
 export type SavedView = Schemas["ViewOut"];
 export type Status = Link["status"];

@@ -72,6 +72,11 @@ export const useLink = (id: string, link: string) =>
         http.GET("/api/projects/{project_id}/links/{link_id}", { params: { path: { project_id: id, link_id: link } } }),
       ),
   });
+export const useQuestions = (id: string) =>
+  useQuery({
+    queryKey: [id, "questions"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/questions", path(id))),
+  });
 export const useNotes = (id: string) =>
   useQuery({ queryKey: [id, "notes"], queryFn: () => sent(http.GET("/api/projects/{project_id}/notes", path(id))) });
 export const useViews = (id: string) =>
@@ -156,8 +161,32 @@ const FOLLOWS: Record<string, string[]> = {
   job: ["jobs"],
   jobs: ["jobs", "stations", "originals", "project"],
   originals: ["originals", "project"],
-  stations: ["stations", "network", "bodies", "sightings", "control", "sections", "slab", "notes", "views", ...CHANGED],
-  network: ["network", "bodies", "stations", "sightings", "control", "sections", "slab", "notes", "views", ...CHANGED],
+  stations: [
+    "stations",
+    "network",
+    "questions",
+    "bodies",
+    "sightings",
+    "control",
+    "sections",
+    "slab",
+    "notes",
+    "views",
+    ...CHANGED,
+  ],
+  network: [
+    "network",
+    "questions",
+    "bodies",
+    "stations",
+    "sightings",
+    "control",
+    "sections",
+    "slab",
+    "notes",
+    "views",
+    ...CHANGED,
+  ],
   control: ["control", "notes", ...CHANGED],
   edits: ["edits", "boxes", "stations", "slab", ...CHANGED],
   sections: ["sections", ...CHANGED],

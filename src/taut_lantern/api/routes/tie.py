@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
-from ...steps.tie import bodies, links, network, targets
+from typing import Literal
+
+from fastapi import Response
+
+from ...steps.tie import bodies, links, network, questions, targets
 from ...store import db
 from .. import schemas as x
 from .base import P, V, router
@@ -36,6 +40,31 @@ def switch_link(project_id: P, link_id: P, body: x.Used) -> x.NetworkOut:
 def get_network(project_id: P) -> x.NetworkOut:
     with db.session() as s:
         return x.NetworkOut(**network.describe(s, project_id))
+
+
+@api.get("/projects/{project_id}/questions", operation_id="list_questions")
+def list_questions(project_id: P) -> list[x.QuestionOut]:
+    """What tying left open, then what was answered."""
+    with db.session() as s:
+        return [x.QuestionOut(**q) for q in questions.describe(s, project_id)]
+
+
+@api.post("/projects/{project_id}/questions/{question_id}/answer", operation_id="answer_question", status_code=202)
+def answer_question(project_id: P, question_id: P, body: x.AnswerIn) -> x.Started:
+    """Answer; the stations are tied again with it."""
+    return x.Started(jobs=[questions.answer(project_id, question_id, body.word, body.version)])
+
+
+@api.get(
+    "/projects/{project_id}/questions/{question_id}/picture/{word}",
+    operation_id="picture_question",
+    response_class=Response,
+    responses={200: {"content": {"image/png": {}}}},
+)
+def picture_question(project_id: P, question_id: P, word: Literal["one", "two", "first", "second", "third", "fourth"]) -> Response:
+    """One reading in plan: both scans where it puts them."""
+    body = questions.picture(project_id, question_id, word)
+    return Response(body, media_type="image/png", headers={"Cache-Control": "private, max-age=3600"})
 
 
 @api.post("/projects/{project_id}/targets/find", operation_id="find_targets", status_code=202)

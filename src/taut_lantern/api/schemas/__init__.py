@@ -22,12 +22,15 @@ from .place import (
 )
 from .project import Binned, Entry, Frame, HealthOut, JobOut, JournalOut, KnotOut, PartOut, ProjectCard, ProjectIn, ProjectOut, ProjectPatch
 from .tie import (
+    AnswerIn,
     BodyIn,
     BodyOut,
     LinkOut,
     NetworkOut,
     NetworkPart,
     PairIn,
+    QuestionOut,
+    ReadingOut,
     Rename,
     SightingOut,
     SightingPatch,
@@ -38,6 +41,7 @@ from .tie import (
 )
 
 __all__ = [
+    "AnswerIn",
     "Binned",
     "BodyIn",
     "BodyOut",
@@ -91,6 +95,8 @@ __all__ = [
     "ProjectIn",
     "ProjectOut",
     "ProjectPatch",
+    "QuestionOut",
+    "ReadingOut",
     "Rename",
     "Renew",
     "Said",

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from datetime import datetime
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, FiniteFloat
 
@@ -39,6 +40,44 @@ class WholeLinkOut(LinkOut):
     sentence: str
     histogram: list[int]
     weak_direction: list[float]
+
+
+class ReadingOut(Out):
+    """One way to understand the scans. T_partner_station: 16 numbers, row by row, metres; null where the two share nothing."""
+
+    word: str
+    says: str
+    partner: str | None
+    partner_name: str | None
+    T_partner_station: list[float] | None
+    agree_m2: float
+    contradicted_m2: float
+
+
+class QuestionOut(Out):
+    """What the scans do not decide. places: what one saw where the other looked freely, metres, in the frame of the other."""
+
+    id: str
+    version: int
+    kind: Literal["alike", "place"]
+    station: str
+    station_name: str
+    other: str
+    other_name: str
+    message: str
+    places: list[list[float]]
+    readings: list[ReadingOut]
+    words: list[str]  # that can be answered
+    answer: str | None
+    answered_by: str | None
+    answered_at: datetime | None
+
+
+class AnswerIn(Model):
+    """word: of the reading that is right, or none; null opens the question again."""
+
+    word: Literal["one", "two", "first", "second", "third", "fourth", "none"] | None
+    version: Version
 
 
 class NetworkPart(Out):

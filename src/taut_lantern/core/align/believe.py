@@ -2,13 +2,14 @@
 
 A placement is used only when no placed station looked through it, when enough is shared, and when no other
 clean placement of at least half its support is left. Most certain first: what contradicts no whole objects comes before what
-only looks right by shares. At the end what still has a rival, or looks like one of two alike rooms, is told.
+only looks right by shares, and what hangs on stations of the same room alone comes last: it may be a room that is alike.
+What stays open at the end is asked.
 """
 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 
@@ -17,37 +18,23 @@ from numpy.typing import NDArray
 
 from .. import frames
 from ..errors import Finding
-from .contradiction import QUIET, Contradiction, contradiction, limits, structure_limit
-from .evidence import Evidence, dense, evidence, verdicts
+from .asking import DOOR, RIVAL, Asking, places, two_rooms
+from .contradiction import structure_limit
+from .evidence import Evidence, dense, evidence
 from .fine import Fine, fine
 from .guess import Hypothesis, propose
+from .placements import ALIKE_APART, APART, ENOUGH, SPEAKERS, Placement, Weighing
 from .prepared import Prepared
+from .questions import PLACES, Answer, Question
 
 Array = NDArray[np.float64]
-ENOUGH = 0.10  # share of a station's surfaces that the placed ones must confirm: less may be one wall that looks like another
-STILL = 2e-4  # share of contradicted objects below which nothing moves on a site
-RIGHT = 5e-3  # share of contradicted objects above which a pair is not taken for a right one
-TELLING = 10.0  # m2 that a pair agrees on at least to say how much moves on the site
-CLEAN = 0.016  # violated share over all placed stations together: what movers and edges leave in right placements
-CLEAN_PAIR = 3 * CLEAN  # the same against any single one, whose share is noisier
-HEARD = 4.0  # m2 that two stations must agree or disagree on before their share counts by itself
-PASSING = 0.35  # m2 of contradicted objects against one station that a placement is still made with: no link of it is taut then
-BLATANT = 0.05  # share seen through, whatever its objects are, from which on no placement is right
-ALIKE = 15.0  # m2 that an alike place agrees on at least
-ALIKE_SHARE = 0.35  # overlap of it
-SAME_ROOM = 0.5  # overlap from which on two stations stood in one room, or in two that are alike
-ALIKE_APART = 1.0  # metres between a place and one that is like it
-SAME_PLACE = 0.8  # metres within which two motions to alike places are one
-RIVAL = 0.5  # share of the best placement's support from which on another one makes it ambiguous
 RIVAL_SEES_THROUGH = 0.03  # a guess that is looked through by more is no rival
-HOPELESS = 0.2  # a guess that is looked through by more is not even refined
-LEAST = 2.0  # m2 that a guess must agree on to be refined
-DISTRUST = 5.0  # how much a see-through share takes from a guess when they are put in order
-OPTIONS = 6  # distinct placements of a station that are refined
-APART, TURNED = 0.3, 0.05  # metres and radians from which on two placements are distinct, and a refined one has left its guess
-IN_REACH = 120.0  # metres between stations beyond which neither saw the other's surroundings
+NEARLY = 0.6  # share of another placement's support that one without contradiction has at least to come before it
+PLAIN = 0.05  # m2 of contradicted structure that speak against a placement beside one without
+WHOLE = 0.85  # share from which on two stations saw just the same: one room, or two that are alike
+SURE = 0.35  # support below which a station is looked for from all that are placed before it is believed
+BARE = 3.0  # m2 of more than bare walls and floors without which one room is like any other
 SHARED = 0.05  # overlap from which on two placed stations are aligned finely
-SPEAKERS = 40_000  # raw points of each scan that speak on a placement
 
 
 @dataclass(frozen=True)
@@ -60,49 +47,28 @@ class TiedPair:
 
 @dataclass
 class Tie:
-    """poses T_project_station per part; pairs with fine alignment; findings say what stays undecided."""
+    """poses T_project_station per part; pairs with fine alignment; findings say what stays undecided, questions ask it."""
 
     parts: list[dict[str, Array]] = field(default_factory=list)
     pairs: list[TiedPair] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
+    questions: list[Question] = field(default_factory=list)
 
 
-@dataclass(frozen=True)
-class Placement:
-    station: str
-    pose: Array
-    support: float  # share of the station's raw area confirmed by any placed one
-    violated: float  # violated / (violated + agreeing) over all placed, both ways
-    calm: bool  # no whole objects are contradicted but what moves on the site explains
-    clean: bool
+def rivals(clean: list[Placement]) -> list[Placement]:
+    """The placement that is believed first, of those that are clean, and those that are as good, the likeliest first. What contradicts nothing
+    comes before what is contradicted in whole objects, unless that shares much more."""
+    first = clean[0]
+    quiet = next((p for p in clean if p.calm), None)
+    if quiet is not None and not first.told and quiet.support >= NEARLY * first.support:
+        first = quiet
+    if first.told:
+        return [first]
 
+    def rules_out(p: Placement) -> bool:
+        return first.calm and not p.calm and p.contradicted >= PLAIN and first.support >= NEARLY * p.support
 
-@dataclass(frozen=True)
-class Guess:
-    """A station as a pair with a placed partner proposes it; worth: its agreeing area, less what is looked through."""
-
-    partner: str
-    T_partner_name: Array
-    pose: Array
-    worth: float
-
-
-@dataclass(frozen=True)
-class Said:
-    """confirmed: which speakers of the station the other saw as they are; agree, violated: m2, both ways; structure, movers: m2 of
-    contradicted objects, of ``common`` m2 that agree with them."""
-
-    confirmed: NDArray[np.bool_]
-    agree: float
-    violated: float
-    structure: float
-    movers: float
-    common: float
-
-
-def _apart(a: Array, b: Array) -> bool:
-    metres, radians = frames.difference(a, b)
-    return metres > APART or radians > TURNED
+    return [first, *(p for p in clean if p is not first and p.support > RIVAL * first.support and not rules_out(p))]
 
 
 class Tying:
@@ -115,16 +81,13 @@ class Tying:
         should_stop: Callable[[], bool],
         load: Callable[[str], list[Hypothesis] | None],
         keep: Callable[[str, list[Hypothesis]], None],
+        answers: Iterable[Answer],
     ) -> None:
         self.prepared, self.report, self.should_stop, self.load, self.keep = prepared, report, should_stop, load, keep
         self.names = list(prepared)
-        self.hypotheses: dict[tuple[str, str], list[Hypothesis]] = {}
         self.tie = Tie()
         self.pool = ThreadPoolExecutor(max_workers=os.cpu_count() or 1)  # the compiled loops let go of the lock
-        self.fine_of: dict[tuple[str, str, bytes], Array] = {}
-        self.said: dict[tuple[str, str, bytes, str], Said] = {}
-        self.moving: dict[tuple[str, str, bytes], Contradiction] = {}  # of guesses
-        self.restless = 0.0  # share of contradicted objects that right pairs of this site have
+        self.weighing = Weighing(prepared, self.pool, answers)
 
     def run(self) -> Tie:
         self.propose_all([(a, b) for k, a in enumerate(self.names) for b in self.names[k + 1 : k + 3]])
@@ -136,9 +99,13 @@ class Tying:
                 if best is None:
                     more = [(a, b) for n in left if n not in placed for a, b in self.untried(n, placed)]
                     if not more:
-                        self.tie.findings += doubts
+                        self.doubts(placed, doubts)
                         break
                     self.propose_all(more[: max(8, len(self.names))])
+                    continue
+                held = best.without(self.weighing.mates(best))
+                if held < SURE and not best.told and (more := self.untried(best.station, placed)):
+                    self.propose_all(more)  # what little is seen of it may be seen in another place as well
                     continue
                 self.join(best, placed)
             self.tie.parts.append(placed)
@@ -146,56 +113,42 @@ class Tying:
         self.question()
         return self.tie
 
+    def doubts(self, placed: dict[str, Array], doubts: list[Finding | Question]) -> None:
+        """Keep what is open when no more can be placed: of each station once, and nothing against one that is left over itself."""
+        told = {q.station for q in self.tie.questions} | {f.subject for f in self.tie.findings}
+        for d in doubts:
+            if isinstance(d, Question) and d.station not in told and (len(placed) > 1 or not told & placed.keys()):
+                self.tie.questions.append(d)
+            elif isinstance(d, Finding) and d.subject not in told:
+                self.tie.findings.append(d)
+
     def question(self) -> None:
-        """What no link is believed with, told as a finding: a placed station that a proposal puts elsewhere with no more contradicted
-        and half its agreement; two stations of one room that contradict each other in what does not move."""
-        most: dict[str, float] = {}
-        against = list(self.pool.map(lambda p: self.contradicted(p.a, p.b, p.result.T_a_b), self.tie.pairs))
-        for p, c in zip(self.tie.pairs, against, strict=True):
-            for name in (p.a, p.b):
-                most[name] = max(c.agree, most.get(name, 0.0))
-        self.look_round()  # with all that was proposed meanwhile
-        doubted: dict[str, str] = {}
-        alike: set[str] = set()
-        for (a, b), proposed in self.hypotheses.items():
-            part = next((x for x in self.tie.parts if a in x and b in x), None)
-            for h in proposed if part is not None else []:
-                assert part is not None
-                stands = frames.inverse(part[a]) @ part[b]
-                weaker, other = (a, b) if most.get(a, 0.0) < most.get(b, 0.0) else (b, a)
-                if frames.difference(h.T_a_b, stands)[0] <= ALIKE_APART or h.seen.agree_m2 < max(
-                    LEAST, 0.5 * RIVAL * most.get(weaker, 0.0)
-                ):
-                    continue
-                if self.objects(h).agree >= RIVAL * most.get(weaker, 0.0) and self.calm(h):
-                    doubted.setdefault(weaker, other)
-        for p, c in zip(self.tie.pairs, against, strict=True):
-            if p.evidence.overlap >= SAME_ROOM and c.structure > structure_limit(c, self.restless) and c.mutual > QUIET:
-                words = (
-                    f"{p.a} and {p.b}: one room, or two alike? {c.structure:.2f} m² of what one saw stands where the other looked freely"
-                )
-                self.tie.findings.append(Finding("alike", p.a, words, "fault"))
-                alike |= {p.a, p.b}
-        for name, other in doubted.items():
-            words = f"{name} fits as well in another place, against {other}: look at both, or link it by hand"
-            self.tie.findings.append(Finding("ambiguous", name, words, "fault"))
+        """Ask what no link is believed with (see ``asking``), and write it into the evidence of the links."""
+        asking = Asking(self.weighing, self.tie.parts, [(p.a, p.b, p.result.T_a_b, p.evidence.overlap) for p in self.tie.pairs])
+        asked = asking.all()
+        doubted = {x for q in asked for x in ((q.station, q.other) if q.kind == "alike" else (q.station,))}
+        known = {(q.kind, q.station, q.other) for q in self.tie.questions}
+        self.tie.questions = [q for q in asked if (q.kind, q.station, q.other) not in known] + self.tie.questions
+        self.tie.findings += [q.finding() for q in self.tie.questions]
 
-        def said(p: TiedPair, c: Contradiction) -> TiedPair:
-            rival = float(bool({p.a, p.b} & (alike | doubted.keys())))
-            return replace(
-                p, evidence=replace(p.evidence, contradicted_m2=c.structure, allowed_m2=structure_limit(c, self.restless), rival=rival)
-            )
+        def said(p: TiedPair) -> TiedPair:
+            c = asking.against[p.a, p.b]
+            allowed = structure_limit(c, self.weighing.restless)
+            if self.weighing.told.together(p.a, p.b):
+                allowed = max(allowed, c.structure)
+            rival = float(bool({p.a, p.b} & doubted))
+            return replace(p, evidence=replace(p.evidence, contradicted_m2=c.structure, allowed_m2=allowed, rival=rival))
 
-        self.tie.pairs = [said(p, c) for p, c in zip(self.tie.pairs, against, strict=True)]
+        self.tie.pairs = [said(p) for p in self.tie.pairs]
 
     def untried(self, name: str, placed: dict[str, Array]) -> list[tuple[str, str]]:
         order = {n: k for k, n in enumerate(self.names)}
         pairs = [(a, b) if order[a] < order[b] else (b, a) for a in placed for b in (name,)]
-        pairs = [p for p in pairs if p not in self.hypotheses]
+        pairs = [p for p in pairs if p not in self.weighing.hypotheses]
         return sorted(pairs, key=lambda p: abs(order[p[0]] - order[p[1]]))
 
     def propose_all(self, pairs: list[tuple[str, str]]) -> None:
-        pairs = [p for p in pairs if p not in self.hypotheses]
+        pairs = [p for p in pairs if p not in self.weighing.hypotheses]
 
         def one(pair: tuple[str, str]) -> tuple[tuple[str, str], list[Hypothesis]]:
             if self.should_stop():
@@ -208,160 +161,71 @@ class Tying:
 
         for k, (pair, found) in enumerate(self.pool.map(one, pairs)):
             self.report(f"looking for {pair[0]} and {pair[1]} in each other", k + 1, len(pairs))
-            self.hypotheses[pair] = found
+            told = self.weighing.told
+            self.weighing.hypotheses[pair] = [h for h in found if not told.refuses(h.a, h.b, h.T_a_b, h.seen.overlap)]
 
     def seed(self, left: list[str]) -> dict[str, Array]:
-        """The part begins with the clean pair of largest agreeing share; alone when there is none."""
-        self.look_round()
-        best, top = None, 0.0
-        for (a, b), found in self.hypotheses.items():
-            if a in left and b in left and found and found[0].seen.clean and found[0].seen.overlap >= ENOUGH and self.calm(found[0]):
-                rival = max((h.seen.agree_m2 for h in found[1:] if h.seen.see_through < RIVAL_SEES_THROUGH), default=0.0)
-                if rival < RIVAL * found[0].seen.agree_m2 and found[0].seen.overlap > top:
-                    best, top = found[0], found[0].seen.overlap
+        """The part begins with the clean pair of largest agreeing share, of those that do not see just the same if there are any;
+        alone when there is none."""
+        self.weighing.look_round()
+        best, top = None, (False, 0.0)
+        for (a, b), found in self.weighing.hypotheses.items():
+            if not (a in left and b in left and found and found[0].seen.clean and found[0].seen.overlap >= ENOUGH):
+                continue
+            rival = max((h.seen.agree_m2 for h in found[1:] if h.seen.see_through < RIVAL_SEES_THROUGH), default=0.0)
+            worth = (found[0].seen.overlap < WHOLE, found[0].seen.overlap)
+            if worth > top and rival < RIVAL * found[0].seen.agree_m2 and self.weighing.calm(found[0]):
+                best, top = found[0], worth
         if best is None:
             return {left[0]: np.eye(4)}
         return {best.a: np.eye(4)} if best.a == left[0] or best.b != left[0] else {best.b: np.eye(4)}
 
-    def objects(self, h: Hypothesis) -> Contradiction:
-        """What a pair's proposal contradicts, sharpened."""
-        key = (h.a, h.b, h.T_a_b.tobytes())
-        if key not in self.moving:
-            self.moving[key] = self.contradicted(h.a, h.b, self.sharpened(h.a, h.b, h.T_a_b))
-        return self.moving[key]
-
-    def contradicted(self, a: str, b: str, T_a_b: Array) -> Contradiction:
-        one, other = self.prepared[a], self.prepared[b]
-        return contradiction(one.speakers, one.grid, other.speakers, other.grid, T_a_b)
-
-    def calm(self, h: Hypothesis) -> bool:
-        """Whether no more of a proposal is contradicted than the site explains."""
-        against, allowed = limits(self.objects(h), self.restless)
-        return against <= allowed
-
-    def look_round(self) -> None:
-        """How much moves on this site: what the least contradicted pair of a station contradicts, in the median over stations."""
-        tops = [h[0] for h in self.hypotheses.values() if h and h[0].seen.see_through < BLATANT and h[0].seen.overlap >= ENOUGH]
-        list(self.pool.map(self.objects, tops))
-        least: dict[str, float] = {}
-        for h in tops:
-            c = self.objects(h)
-            for name in (h.a, h.b):
-                share = (c.structure + c.movers) / max(c.agree, 1e-9)
-                if c.agree >= TELLING and share <= RIGHT:
-                    least[name] = min(share, least.get(name, np.inf))
-        middle = float(np.median(list(least.values()))) if least else 0.0
-        self.restless = middle if middle >= STILL else 0.0
-
-    def images(self, placed: dict[str, Array]) -> list[Array]:
-        """Motions of the part that lead from a place to one that is like it: what pairs of placed stations propose besides where
-        they stand."""
-        found: list[Array] = []
-        for (a, b), proposed in self.hypotheses.items():
-            if a not in placed or b not in placed:
-                continue
-            for h in proposed:
-                if h.seen.overlap < ALIKE_SHARE or h.seen.agree_m2 < ALIKE or h.seen.see_through > BLATANT:
-                    continue
-                motion = placed[a] @ h.T_a_b @ frames.inverse(placed[b])
-                for m in (motion, frames.inverse(motion)):
-                    if np.linalg.norm(m[:3, 3] + (m[:3, :3] - np.eye(3)) @ placed[b][:3, 3]) > ALIKE_APART and all(
-                        np.linalg.norm((m - x)[:3, 3]) > SAME_PLACE for x in found
-                    ):
-                        found.append(m)
-        return found
-
-    def most_certain(self, placed: dict[str, Array], rest: list[str]) -> tuple[Placement | None, list[Finding]]:
+    def most_certain(self, placed: dict[str, Array], rest: list[str]) -> tuple[Placement | None, list[Finding | Question]]:
         """The unplaced station whose placement is clean, well supported and without rival."""
         best: Placement | None = None
-        doubts: list[Finding] = []
+        rank: tuple[bool, bool, bool, float] | None = None
+        doubts: list[Finding | Question] = []
+        roommates: list[tuple[Placement, str]] = []
         for k, name in enumerate(rest):
             self.report(f"weighing placements of {name}", k, len(rest))
-            options = self.options(name, placed)
-            clean = sorted([p for p in options if p.clean], key=lambda p: -p.support)
-            if not clean or clean[0].support < ENOUGH:
-                doubts.append(
-                    Finding("unplaced", name, f"{name}: no placement without contradiction shares enough with the others", "fault")
-                )
+            clean = sorted([p for p in self.weighing.options(name, placed) if p.clean], key=lambda p: (not p.told, -p.support))
+            if not clean or (clean[0].support < ENOUGH and not clean[0].told):
+                text = f"{name}: no placement without contradiction shares enough with the others"
+                doubts.append(Finding("unplaced", name, text, "fault"))
                 continue
-            if len(clean) > 1 and clean[1].support > RIVAL * clean[0].support:
-                doubts.append(Finding("ambiguous", name, f"{name} fits in two places equally well; link it by hand", "fault"))
+            first, *others = rivals(clean)
+            if others:
+                doubts.append(places([first, *others][: len(PLACES)], placed))
                 continue
-            if best is None or (clean[0].calm, clean[0].support) > (best.calm, best.support):
-                best = clean[0]
+            mates = self.weighing.mates(first)
+            alone = bool(mates) and first.without(mates) < DOOR
+            bare = first.distinct < BARE or self.elsewhere(first, [p for p in clean if p is not first], mates)
+            if mates and not first.told and bare:
+                doubts.append(two_rooms(first, max(mates, key=lambda o: first.shares[o]), placed, self.weighing))
+                continue
+            if alone and not first.told:
+                roommates.append((first, max(mates, key=lambda o: first.shares[o])))
+            mine = (first.told, not (alone and first.support >= WHOLE), first.calm, first.support)
+            if rank is None or mine > rank:
+                best, rank = first, mine
+        mate = next((m for p, m in roommates if p is best), None)
+        if best is not None and mate is not None and {best.station, mate} & self.doubtful(doubts):
+            return None, doubts + [two_rooms(p, m, placed, self.weighing) for p, m in roommates]
         return best, doubts
 
-    def options(self, name: str, placed: dict[str, Array]) -> list[Placement]:
-        """Distinct refined placements of a station through all placed ones."""
-        distinct: list[Guess] = []
-        for guess in sorted(self.guesses(name, placed), key=lambda g: -g.worth):
-            if all(_apart(guess.pose, d.pose) for d in distinct):
-                distinct.append(guess)
-            if len(distinct) >= OPTIONS:
-                break
-        for motion in self.images(placed):  # else half of the true places never come up where rooms are alike
-            for guess in distinct[:2]:
-                pose = motion @ guess.pose
-                near = min(placed, key=lambda n: float(np.linalg.norm(placed[n][:3, 3] - pose[:3, 3])))
-                if all(_apart(pose, d.pose) for d in distinct) and len(distinct) < 3 * OPTIONS:
-                    distinct.append(Guess(near, frames.inverse(placed[near]) @ pose, pose, guess.worth))
-        return [self.judge(name, g.partner, self.sharpened(g.partner, name, g.T_partner_name), placed) for g in distinct]
+    def doubtful(self, doubts: list[Finding | Question]) -> set[str]:
+        """Stations of rooms that are alike: somebody is asked where they stood, or said that they share no room."""
+        asked = [q for q in (*self.tie.questions, *doubts) if isinstance(q, Question)]
+        alike = {x for q in asked for x in ((q.station, q.other) if q.kind == "alike" else (q.station,))}
+        return alike | self.weighing.told.alike()
 
-    def guesses(self, name: str, placed: dict[str, Array]) -> list[Guess]:
-        """Where pairs with placed stations propose to put a station."""
-        found = []
-        for (a, b), proposed in self.hypotheses.items():
-            partner = b if a == name else a if b == name else None
-            if partner is None or partner not in placed:
-                continue
-            for h in proposed:
-                if h.seen.see_through <= HOPELESS and h.seen.agree_m2 >= LEAST:
-                    t = h.T_a_b if partner == a else frames.inverse(h.T_a_b)
-                    found.append(Guess(partner, t, placed[partner] @ t, h.seen.agree_m2 * (1 - DISTRUST * h.seen.see_through)))
-        return found
-
-    def sharpened(self, partner: str, name: str, T_partner_name: Array) -> Array:
-        """The placement after fine alignment with its partner (kept: asked again after each join)."""
-        key = (partner, name, T_partner_name.tobytes())
-        if key not in self.fine_of:
-            result = fine(self.prepared[partner], self.prepared[name], T_partner_name)
-            near = result is not None and frames.difference(result.T_a_b, T_partner_name)[0] < APART
-            self.fine_of[key] = result.T_a_b if near and result is not None else T_partner_name
-        return self.fine_of[key]
-
-    def judge(self, name: str, partner: str, T_partner_name: Array, placed: dict[str, Array]) -> Placement:
-        """Dense see-through of a placement against all placed stations, both ways."""
-        pose = placed[partner] @ T_partner_name
-        agree = violated = structure = movers = common = worst = most = 0.0
-        confirmed = np.zeros(min(SPEAKERS, len(self.prepared[name].raw)), bool)
-        for other, T_project_other in placed.items():
-            if np.linalg.norm(T_project_other[:3, 3] - pose[:3, 3]) > IN_REACH:
-                continue
-            key = (name, partner, T_partner_name.tobytes(), other)
-            if key not in self.said:
-                self.said[key] = self.speak(name, other, frames.inverse(T_project_other) @ pose)
-            said = self.said[key]
-            confirmed |= said.confirmed
-            agree, violated = agree + said.agree, violated + said.violated
-            if said.agree + said.violated > HEARD:
-                worst = max(worst, said.violated / (said.agree + said.violated))
-            most = max(most, said.structure + said.movers)
-            structure, movers, common = structure + said.structure, movers + said.movers, common + said.common
-        share = violated / max(violated + agree, 1e-9)
-        against, allowed = limits(Contradiction(common, structure, movers, np.zeros((0, 3))), self.restless)
-        calm = against <= allowed and share < BLATANT
-        clean = calm or (share < CLEAN and worst < CLEAN_PAIR and most <= max(PASSING, allowed))
-        return Placement(name, pose, float(confirmed.mean()), share, calm, clean)
-
-    def speak(self, name: str, other: str, T_other_name: Array) -> Said:
-        """What a placed station and one that is to be placed say of each other's surfaces."""
-        new, old = self.prepared[name], self.prepared[other]
-        on_new = verdicts(old, new, T_other_name, SPEAKERS)
-        on_old = verdicts(new, old, frames.inverse(T_other_name), SPEAKERS)
-        each = (new.raw_area * len(new.raw) / len(on_new), old.raw_area * len(old.raw) / len(on_old))  # m2 that a point stands for
-        agree, violated = (float((on_new == v).sum() * each[0] + (on_old == v).sum() * each[1]) for v in (1, 2))
-        c = self.contradicted(other, name, T_other_name)
-        return Said(on_new == 1, agree, violated, c.structure, c.movers, c.agree)
+    def elsewhere(self, first: Placement, others: list[Placement], mates: set[str]) -> bool:
+        """Whether those who did not stand in a station's room would as soon see it in another one."""
+        own = first.without(mates)
+        return any(
+            np.linalg.norm((p.pose - first.pose)[:3, 3]) > ALIKE_APART and p.without(self.weighing.mates(p)) >= max(DOOR, RIVAL * own)
+            for p in others
+        )
 
     def join(self, best: Placement, placed: dict[str, Array]) -> None:
         """Place a station and align it finely with every placed one that shares surfaces with it."""
@@ -374,7 +238,7 @@ class Tying:
             result = fine(old, new, start)
             if result is None or frames.difference(result.T_a_b, start)[0] > APART:
                 return None
-            return TiedPair(other, best.station, result, evidence(old, new, result, restless=self.restless))
+            return TiedPair(other, best.station, result, evidence(old, new, result, restless=self.weighing.restless))
 
         self.report(f"aligning {best.station} with the others", len(placed), len(self.names))
         news = [n for n in self.pool.map(one, list(placed)) if n is not None]
@@ -389,11 +253,13 @@ def tie(
     should_stop: Callable[[], bool] = lambda: False,
     load: Callable[[str], list[Hypothesis] | None] = lambda key: None,
     keep: Callable[[str, list[Hypothesis]], None] = lambda key, found: None,
+    answers: Iterable[Answer] = (),
 ) -> Tie:
     """Place all scans that can be placed without contradiction, with no first guess (level scanners).
 
     load, keep: what pairs proposed, by a key of both names, so that a run that was cut off need not look again.
+    answers: what people said of questions of earlier runs.
     """
-    tying = Tying(prepared, report, should_stop, load, keep)
+    tying = Tying(prepared, report, should_stop, load, keep, answers)
     with tying.pool:
         return tying.run()

@@ -32,6 +32,7 @@ WIDER = 1.5  # times the spacing of the pixels that a cluster is wide at least, 
 ABOVE = 0.12  # metres above the ground from which on a thing stands on it
 THING = 0.20  # metres: voxels of things
 VAN = (6.5, 3.2, 2.8)  # metres: what may have moved is no longer, wider, higher
+FACING, SLOT, LARGE = 0.97, 0.02, 2.0  # cosine, metres, m2: three such slots of one direction that hold more are a bare surface
 PERSON = (0.8, 1.2, 2.1, 0.6)  # metres: no wider, as high at least and at most, seen from below this on
 BASE, TOP = 1.4, 3.2  # metres above the ground: it begins lower than this and ends lower than that
 
@@ -55,6 +56,7 @@ class Speakers:
     thing: NDArray[np.int64]
     movable: NDArray[np.bool_]
     up: Array  # (m,) metres above the ground below
+    plain: NDArray[np.bool_]  # (m,) on a large level or upright surface, as another room has it too
 
 
 @dataclass(frozen=True)
@@ -68,6 +70,7 @@ class Contradiction:
     movers: float
     places: Array
     mutual: float = 0.0
+    distinct: float = 0.0  # m2 that agree and are more than bare walls, floors and ceilings
 
 
 def structure_limit(c: Contradiction, restless: float) -> float:
@@ -95,7 +98,28 @@ def speakers(grid: Grid) -> Speakers:
     normals = np.where(ok[:, None], plane[:, 3:6], 0.0)
     thing, movable, up = _things(points)
     spacing = np.linalg.norm(points, axis=1) * grid.step
-    return Speakers(points, normals, kernel.solid(grid.image, grid.step, grid.wrap, pixels), spacing, area, thing, movable, up)
+    solid = kernel.solid(grid.image, grid.step, grid.wrap, pixels)
+    return Speakers(points, normals, solid, spacing, area, thing, movable, up, bare(points, normals, area))
+
+
+def bare(points: Array, normals: Array, area: float) -> NDArray[np.bool_]:
+    """(m,) which points have no plane, or lie on a level surface or on a wall along the main directions that is larger than a piece
+    of furniture: what any room of the building may have just so."""
+    out = np.abs(normals).sum(axis=1) == 0
+    upright = np.nonzero(~out & (np.abs(normals[:, 2]) < 0.2))[0]
+    towards = np.degrees(np.arctan2(normals[upright, 1], normals[upright, 0])) % 90
+    count = np.bincount(towards.astype(int) % 90, minlength=90)
+    main = np.radians(np.argmax(np.convolve(np.concatenate([count[-2:], count, count[:2]]), np.ones(5), "valid")) + 0.5)
+    for axis in (np.array([0, 0, 1.0]), np.array([np.cos(main), np.sin(main), 0]), np.array([-np.sin(main), np.cos(main), 0])):
+        along = normals @ axis
+        for side in (1, -1):
+            own = np.nonzero(side * along > FACING)[0]
+            if len(own):
+                slot = np.floor(points[own] @ axis / SLOT).astype(int)
+                slot -= slot.min() - 1
+                large = np.convolve(np.bincount(slot, minlength=slot.max() + 2), np.ones(3), "same") * area > LARGE
+                out[own] = large[slot]
+    return out
 
 
 def _things(points: Array) -> tuple[NDArray[np.int64], NDArray[np.bool_], Array]:
@@ -144,17 +168,17 @@ def contradiction(a: Speakers, grid_a: Grid, b: Speakers, grid_b: Grid, T_a_b: A
     """Both ways: what each scan saw where the other looked freely."""
     found = [one_way(grid_a, b, T_a_b), one_way(grid_b, a, frames.inverse(T_a_b))]
     places = [found[0].places, frames.apply(T_a_b, found[1].places)]
-    agree, structure, movers = (float(sum(getattr(f, k) for f in found)) for k in ("agree", "structure", "movers"))
-    return Contradiction(agree, structure, movers, np.concatenate(places), min(f.structure for f in found))
+    agree, structure, movers, distinct = (float(sum(getattr(f, k) for f in found)) for k in ("agree", "structure", "movers", "distinct"))
+    return Contradiction(agree, structure, movers, np.concatenate(places), min(f.structure for f in found), distinct)
 
 
 def one_way(seer: Grid, b: Speakers, T_seer_b: Array) -> Contradiction:
     """What the scan with this image saw through of another one's speakers."""
-    said = kernel.say(seer.image, seer.geo, seer.wrap, T_seer_b, b.points, b.normals, AGREE, BEHIND)
-    agree = float((said == 1).sum()) * b.area
+    said = kernel.say(seer.ring, seer.geo, seer.wrap, T_seer_b, b.points, b.normals, AGREE, BEHIND, 0.0)
+    agree, distinct = (float(v.sum()) * b.area for v in (said == 1, (said == 1) & ~b.plain))
     gone = np.nonzero((said == 2) & b.solid)[0]
     if len(gone) < FEWEST:
-        return Contradiction(agree, 0.0, 0.0, np.zeros((0, 3)))
+        return Contradiction(agree, 0.0, 0.0, np.zeros((0, 3)), distinct=distinct)
     label, count = clusters(b.points[gone], VOXEL)
     areas = [0.0, 0.0]
     places: list[tuple[int, Array]] = []
@@ -173,7 +197,7 @@ def one_way(seer: Grid, b: Speakers, T_seer_b: Array) -> Contradiction:
         areas[int(mover)] += len(own) * b.area
         places.append((len(own), here.mean(axis=0)))
     places.sort(key=lambda x: -x[0])
-    return Contradiction(agree, areas[0], areas[1], np.array([p for _, p in places]).reshape(-1, 3))
+    return Contradiction(agree, areas[0], areas[1], np.array([p for _, p in places]).reshape(-1, 3), distinct=distinct)
 
 
 def _somebody(points: Array, up: Array) -> bool:

@@ -10,13 +10,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .. import frames
-from ..kernels import rays
+from ..kernels import objects
 from .contradiction import contradiction, structure_limit
 from .fine import Fine
 from .matches import Matches, hits, match
 from .prepared import Prepared
 
 Array = NDArray[np.float64]
+
+
+AGREE, BEHIND = 0.05, 0.07  # metres along the ray: a surface agrees, and is seen through from so much beyond that
+GRAZING = 0.1  # cosine between ray and normal below which a surface has no say
 
 
 @dataclass(frozen=True)
@@ -33,7 +37,7 @@ class Dense:
         return self.see_through < 0.012
 
 
-SCHEMA = 2  # of evidence as it is kept; a field that comes later is missing in what was kept before
+SCHEMA = 3  # of evidence as it is kept; a field that comes later is missing in what was kept before
 
 
 @dataclass(frozen=True)
@@ -55,6 +59,7 @@ class Evidence:
     offset_sigma: float
     contradicted_m2: float  # of structure that one saw where the other looked freely
     allowed_m2: float  # of that, what moves on the site and millimetres of misfit explain
+    distinct_m2: float  # what both saw and is more than bare walls, floors and ceilings
     rival: float  # 1 when a station of the link fits as well in another place
     missing: tuple[str, ...] = ()
 
@@ -74,7 +79,8 @@ class Evidence:
 
 def verdicts(a: Prepared, b: Prepared, T_a_b: Array, most: int) -> NDArray[np.int8]:
     """What a's rays say of the first ``most`` raw points of b (they lie in random order)."""
-    return np.asarray(rays.see_through(a.grid.image, a.grid.geo, a.grid.wrap, T_a_b, b.raw.points[:most], b.raw.normals[:most], 0.05, 0.12))
+    g, points, normals = a.grid, b.raw.points[:most], b.raw.normals[:most]
+    return np.asarray(objects.say(g.ring, g.geo, g.wrap, T_a_b, points, normals, AGREE, BEHIND, GRAZING))
 
 
 def dense(a: Prepared, b: Prepared, T_a_b: Array, most: int = 1_000_000) -> Dense:
@@ -124,5 +130,6 @@ def evidence(a: Prepared, b: Prepared, result: Fine, seen: Dense | None = None, 
         result.offset_sigma,
         c.structure,
         structure_limit(c, restless),
+        c.distinct,
         0.0,
     )

@@ -22,6 +22,7 @@ from .matches import hits
 from .prepared import PYRAMID_STEP, Prepared
 
 Array = NDArray[np.float64]
+PROPOSALS = 1  # how proposals are computed: counts up when they would come out otherwise
 CELL, SIZE = 0.2, 512  # plan image: 102.4 m square
 
 

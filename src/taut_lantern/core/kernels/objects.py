@@ -1,4 +1,4 @@
-"""Compiled loops for contradicted objects: which pixels are solid, and what a scan's rays say of single points.
+"""Compiled loops for what scans see of each other: which pixels are solid, and what a scan's rays say of another one's points.
 
 Range images as in ``rays.py``; plain references stand in ``reference.py``.
 """
@@ -13,7 +13,7 @@ from numba import njit
 
 from .rays import pixel
 
-jit: Any = njit(cache=True, nogil=True)
+jit: Any = njit(cache=True, nogil=True, error_model="numpy")
 
 
 @jit
@@ -40,13 +40,42 @@ def solid(image, step, wrap, rc):  # type: ignore[no-untyped-def]
 
 
 @jit
-def say(image, geo, wrap, t, points, normals, agree_m, behind_m):  # type: ignore[no-untyped-def]
-    """What the scan with this image says of single points (m, 3) of another, placed by t; normals (m, 3), zero where unknown.
+def around(image, wrap):  # type: ignore[no-untyped-def]
+    """(rows, columns, 2) float32: nearest and farthest range in the 3x3 round each pixel, 0 where nothing came back there. The
+    nearest is negative where not all nine came back. The outermost rows have no say."""
+    rows, columns = image.shape[0], image.shape[1]
+    ranges = np.zeros((rows, columns), np.float32)
+    for r in range(rows):
+        for c in range(columns):
+            ranges[r, c] = math.sqrt(float(image[r, c, 0]) ** 2 + float(image[r, c, 1]) ** 2 + float(image[r, c, 2]) ** 2)
+    out = np.zeros((rows, columns, 2), np.float32)
+    for r in range(1, rows - 1):
+        for c in range(columns):
+            near, far, count = np.float32(1e9), np.float32(0.0), 0
+            for j in range(c - 1, c + 2):
+                cc = j
+                if wrap:
+                    cc = j % columns
+                elif j < 0 or j >= columns:
+                    continue
+                for i in range(r - 1, r + 2):
+                    q = ranges[i, cc]
+                    if q > 0:
+                        near, far, count = min(near, q), max(far, q), count + 1
+            if count:
+                out[r, c, 0], out[r, c, 1] = near if count == 9 else -near, far
+    return out
+
+
+@jit
+def say(ring, geo, wrap, t, points, normals, agree_m, behind_m, grazing):  # type: ignore[no-untyped-def]
+    """What a scan with these ranges (of ``around``) says of points (m, 3) of another, placed by t; normals (m, 3), zero where unknown.
 
     Returns (m,) int8: 1 agrees (a pixel of the 3x3 round it lies at its range, to agree_m and the slant of the surface), 2 seen
-    through (all nine came back, from more than behind_m beyond that), 0 no say.
+    through (all nine came back, from more than behind_m beyond that), 3 hidden behind something nearer, 0 no say, nor where the ray
+    meets the surface at less than ``grazing`` (cosine).
     """
-    rows, columns = image.shape[0], image.shape[1]
+    rows, columns = ring.shape[0], ring.shape[1]
     out = np.zeros(len(points), np.int8)
     for k in range(len(points)):
         x, y, z = points[k, 0], points[k, 1], points[k, 2]
@@ -57,34 +86,23 @@ def say(image, geo, wrap, t, points, normals, agree_m, behind_m):  # type: ignor
         if rho < 0.3:
             continue
         r, c = pixel(ax, ay, az, geo, rows, columns, wrap)
-        if r < 1 or r >= rows - 1:
+        if r < 0 or ring[r, c, 1] == 0:
             continue
         nx = t[0, 0] * normals[k, 0] + t[0, 1] * normals[k, 1] + t[0, 2] * normals[k, 2]
         ny = t[1, 0] * normals[k, 0] + t[1, 1] * normals[k, 1] + t[1, 2] * normals[k, 2]
         nz = t[2, 0] * normals[k, 0] + t[2, 1] * normals[k, 1] + t[2, 2] * normals[k, 2]
-        slant = 3.0
         cosine = abs(nx * ax + ny * ay + nz * az) / rho
+        if cosine < grazing:
+            continue
+        slant = 3.0
         if cosine > 0.0:
             slant = min(3.0, math.sqrt(max(0.0, 1.0 - cosine * cosine)) / cosine)
         slack = agree_m + geo[3] * rho * slant
-        near, far, full = 1e9, 0.0, True
-        for i in range(-1, 2):
-            for j in range(-1, 2):
-                cc = c + j
-                if wrap:
-                    cc = cc % columns
-                elif cc < 0 or cc >= columns:
-                    full = False
-                    continue
-                q = math.sqrt(float(image[r + i, cc, 0]) ** 2 + float(image[r + i, cc, 1]) ** 2 + float(image[r + i, cc, 2]) ** 2)
-                if q == 0.0:
-                    full = False
-                    continue
-                near, far = min(near, q), max(far, q)
-        if far == 0.0:
-            continue
+        near, far = float(abs(ring[r, c, 0])), float(ring[r, c, 1])
         if near - slack <= rho <= far + slack:
             out[k] = 1
-        elif full and near > rho + slack + behind_m:
+        elif ring[r, c, 0] > 0 and near > rho + slack + behind_m:
             out[k] = 2
+        elif rho > far + slack:
+            out[k] = 3
     return out

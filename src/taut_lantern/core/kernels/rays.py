@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-jit: Any = njit(cache=True, nogil=True)
+jit: Any = njit(cache=True, nogil=True, error_model="numpy")
 TURN = 2 * math.pi
 
 
@@ -278,60 +278,6 @@ def apart(image, geo, wrap, t, points, gate, out):  # type: ignore[no-untyped-de
         reach = (0.03 + 3.0 * geo[3] * rho) / max(side, 0.1)
         if abs(d) <= gate and fx * fx + fy * fy + fz * fz <= reach * reach:
             out[k] = d
-
-
-@jit
-def see_through(image, geo, wrap, t, points, normals, agree_m, behind_m):  # type: ignore[no-untyped-def]
-    """What the scan with this image says of another scan's points, placed by t.
-
-    Returns (m,) int8: 1 agrees (within agree_m along the ray), 2 seen through (the whole 3x3 neighbourhood
-    lies more than behind_m farther), 3 hidden behind something nearer, 0 no say.
-    """
-    rows, columns = image.shape[0], image.shape[1]
-    out = np.zeros(len(points), np.int8)
-    for k in range(len(points)):
-        x, y, z = points[k, 0], points[k, 1], points[k, 2]
-        ax = t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3]
-        ay = t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3]
-        az = t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3]
-        rho = math.sqrt(ax * ax + ay * ay + az * az)
-        if rho < 0.3:
-            continue
-        r, c = pixel(ax, ay, az, geo, rows, columns, wrap)
-        if r < 1 or r >= rows - 1:
-            continue
-        nx = t[0, 0] * normals[k, 0] + t[0, 1] * normals[k, 1] + t[0, 2] * normals[k, 2]
-        ny = t[1, 0] * normals[k, 0] + t[1, 1] * normals[k, 1] + t[1, 2] * normals[k, 2]
-        nz = t[2, 0] * normals[k, 0] + t[2, 1] * normals[k, 1] + t[2, 2] * normals[k, 2]
-        cosine = abs(nx * ax + ny * ay + nz * az) / rho
-        if cosine < 0.1:
-            continue
-        near, far, full = 1e9, 0.0, True
-        for i in range(-1, 2):
-            for j in range(-1, 2):
-                cc = c + j
-                if wrap:
-                    cc = cc % columns
-                elif cc < 0 or cc >= columns:
-                    full = False
-                    continue
-                qx, qy, qz = image[r + i, cc, 0], image[r + i, cc, 1], image[r + i, cc, 2]
-                q = math.sqrt(qx * qx + qy * qy + qz * qz)
-                if q == 0.0:
-                    full = False
-                    continue
-                near = min(near, q)
-                far = max(far, q)
-        if far == 0.0:
-            continue
-        slack = agree_m + geo[3] * rho * min(3.0, math.sqrt(1 - cosine * cosine) / cosine)
-        if near - slack <= rho <= far + slack:
-            out[k] = 1
-        elif full and near > rho + behind_m + slack - agree_m:
-            out[k] = 2
-        elif rho > far + slack:
-            out[k] = 3
-    return out
 
 
 @jit

@@ -68,35 +68,6 @@ def plane_at(image: NDArray[np.float32], step: float, wrap: bool, r: int, c: int
     return None
 
 
-def see_through(
-    image: NDArray[np.float32], geo: Array, wrap: bool, t: Array, points: Array, normals: Array, agree_m: float, behind_m: float
-) -> NDArray[np.int8]:
-    rows, columns = image.shape[:2]
-    out = np.zeros(len(points), np.int8)
-    ranges = np.linalg.norm(image.astype(float), axis=2)
-    for k, (p, n) in enumerate(zip(points, normals, strict=True)):
-        a, m = t[:3, :3] @ p + t[:3, 3], t[:3, :3] @ n
-        rho = float(np.linalg.norm(a))
-        r, c = pixel(a[0], a[1], a[2], geo, rows, columns, wrap)
-        if rho < 0.3 or r < 1 or r >= rows - 1:
-            continue
-        cosine = abs(float(m @ a)) / rho
-        if cosine < 0.1:
-            continue
-        around = [(r + i, (c + j) % columns if wrap else c + j) for i in (-1, 0, 1) for j in (-1, 0, 1)]
-        seen = [ranges[i, j] for i, j in around if 0 <= j < columns and ranges[i, j] > 0]
-        if not seen:
-            continue
-        slack = agree_m + geo[3] * rho * min(3.0, math.sqrt(1 - cosine**2) / cosine)
-        if min(seen) - slack <= rho <= max(seen) + slack:
-            out[k] = 1
-        elif len(seen) == 9 and min(seen) > rho + behind_m + slack - agree_m:
-            out[k] = 2
-        elif rho > max(seen) + slack:
-            out[k] = 3
-    return out
-
-
 def solid(image: NDArray[np.float32], step: float, wrap: bool, rc: NDArray[np.int32]) -> NDArray[np.bool_]:
     rows, columns = image.shape[:2]
     ranges = np.linalg.norm(image.astype(float), axis=2)
@@ -109,8 +80,17 @@ def solid(image: NDArray[np.float32], step: float, wrap: bool, rc: NDArray[np.in
 
 
 def say(
-    image: NDArray[np.float32], geo: Array, wrap: bool, t: Array, points: Array, normals: Array, agree_m: float, behind_m: float
+    image: NDArray[np.float32],
+    geo: Array,
+    wrap: bool,
+    t: Array,
+    points: Array,
+    normals: Array,
+    agree_m: float,
+    behind_m: float,
+    grazing: float,
 ) -> NDArray[np.int8]:
+    """Of the image itself: the compiled loop reads what ``around`` made of it."""
     rows, columns = image.shape[:2]
     ranges = np.linalg.norm(image.astype(float), axis=2)
     out = np.zeros(len(points), np.int8)
@@ -118,9 +98,9 @@ def say(
         a, m = t[:3, :3] @ p + t[:3, 3], t[:3, :3] @ n
         rho = float(np.linalg.norm(a))
         r, c = pixel(a[0], a[1], a[2], geo, rows, columns, wrap)
-        if rho < 0.3 or r < 1 or r >= rows - 1:
-            continue
         cosine = abs(float(m @ a)) / rho
+        if rho < 0.3 or r < 1 or r >= rows - 1 or cosine < grazing:
+            continue
         slack = agree_m + geo[3] * rho * (min(3.0, math.sqrt(max(0.0, 1 - cosine**2)) / cosine) if cosine > 0 else 3.0)
         around = [(r + i, (c + j) % columns if wrap else c + j) for i in (-1, 0, 1) for j in (-1, 0, 1)]
         seen = [ranges[i, j] for i, j in around if 0 <= j < columns and ranges[i, j] > 0]
@@ -128,6 +108,8 @@ def say(
             out[k] = 1
         elif len(seen) == 9 and min(seen) > rho + slack + behind_m:
             out[k] = 2
+        elif seen and rho > max(seen) + slack:
+            out[k] = 3
     return out
 
 

@@ -34,6 +34,7 @@ PROFILES = {
 }
 
 
+BARE = 3.0  # m2 of more than bare walls and floors that two stations share at least: as one sees of a machine, or of a stair
 EXPLAINED = 3.5  # normalised residual up to which a disagreement is what the link itself expects
 
 
@@ -73,6 +74,9 @@ def judge(
         )
     if e.contradicted_m2 > e.allowed_m2:
         against("contradicted", f"things of {e.contradicted_m2:.2f} m² stand where the other looked freely", False)
+    if e.distinct_m2 < BARE and not e.missing:
+        said = f"of what both saw only {e.distinct_m2:.1f} m² is more than bare walls and floors: a place that looks alike fits as well"
+        against("bare", said, False)
     if e.rival > 0:
         against("rival", "one of its stations fits as well in another place", False)
     if e.fit_rms > p.fit:

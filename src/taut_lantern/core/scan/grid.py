@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import NotEnough
-from ..kernels import rays
+from ..kernels import objects, rays
 from .scan import Scan
 
 PIXELS = 2_000_000  # larger grids are thinned for matching; nothing is lost from the cloud
@@ -32,6 +33,11 @@ class Grid:
     @property
     def step(self) -> float:
         return float(self.geo[3])
+
+    @cached_property
+    def ring(self) -> NDArray[np.float32]:
+        """(rows, columns, 2) nearest and farthest range round each pixel, made when first asked for."""
+        return np.asarray(objects.around(self.image, self.wrap))
 
 
 def _directions(xyz: NDArray) -> tuple[NDArray, NDArray]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import pickle
 import threading
 from collections import OrderedDict
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -18,10 +18,11 @@ from sqlalchemy import select
 
 from ...core import frames
 from ...core.align import believe
-from ...core.align.believe import TiedPair
+from ...core.align.believe import Tie, TiedPair
 from ...core.align.evidence import evidence
 from ...core.align.fine import GATES, fine
 from ...core.align.prepared import Prepared, prepare
+from ...core.align.questions import Answer
 from ...core.errors import BadInput, NotEnough
 from ...core.network.observations import LinkObservation
 from ...core.network.reliability import snoop
@@ -30,8 +31,9 @@ from ...site.solution import refresh_solution
 from ...store import journal, scratch
 from ...store.db import session
 from ...store.models import Job, Link, Station
-from ...store.queue import LIVE, Run, enqueue, keep, reached
+from ...store.queue import LIVE, enqueue
 from ...store.tiles import read_station
+from . import questions
 
 
 class PreparedScans(Mapping[str, Prepared]):
@@ -96,20 +98,6 @@ def start_tie(project_id: str) -> str:
         return enqueue(s, project_id, "tie", "Tying all stations").id
 
 
-class _Proposals:
-    """What pairs proposed, kept for a run that takes this one up again."""
-
-    def __init__(self, run: Run | None) -> None:
-        self.run = run
-
-    def load(self, key: str) -> Any:
-        body = reached(self.run, key)
-        return None if body is None else pickle.loads(body)
-
-    def keep(self, key: str, value: Any) -> None:
-        keep(self.run, key, pickle.dumps(value, pickle.HIGHEST_PROTOCOL))
-
-
 def tie_all(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
     """Prepare, propose, believe, align, leave blunders out, adjust: one change that can be undone."""
     with session() as s:
@@ -123,18 +111,39 @@ def tie_all(project_id: str, params: dict[str, Any], progress: Progress) -> dict
 
     with scratch.folder() as folder:
         prepared = PreparedScans(stations, folder, progress.memory // 2, progress)
-        kept = _Proposals(progress.run)
-        result = believe.tie(
-            prepared, lambda text, done, total: progress.report(said(text), done, total), progress.should_stop, kept.load, kept.keep
-        )
+        while True:
+            with session() as s:
+                known, answers = questions.answers(s, project_id)
+            result = _believed(prepared, answers, said, progress)
+            done = _commit(project_id, names, result, known, said, progress)
+            if done is not None:
+                return done
+
+
+def _believed(prepared: PreparedScans, answers: list[Answer], said: Callable[[str], str], progress: Progress) -> Tie:
+    kept = questions.Proposals()
+    result = believe.tie(
+        prepared, lambda text, done, total: progress.report(said(text), done, total), progress.should_stop, kept.load, kept.keep, answers
+    )
     progress.check()
+    return result
+
+
+def _commit(
+    project_id: str, names: dict[str, str], result: Tie, known: list[str], said: Callable[[str], str], progress: Progress
+) -> dict[str, Any] | None:
+    """Write what a run found. None when a question was answered meanwhile: the scans are tied again with that."""
     seen = [LinkObservation(f"{p.a}|{p.b}", p.a, p.b, p.result.T_a_b, p.result.covariance) for p in result.pairs]
     _, left_out = snoop(list(names), seen)
     with journal.change(project_id, "", network=True, topic="network") as c:
+        if questions.answers(c.s, project_id)[0] != known:
+            c.network = False
+            return None
         here = {x.id for x in stations_of(c.s, project_id)}
         pairs = [p for p in result.pairs if p.a in here and p.b in here]
         kept_by_hand = _put_links(c, project_id, pairs, left_out)
-        c.title = f"Tied {len(stations)} stations with {len(pairs)} links"
+        questions.ask(c, project_id, [q for q in result.questions if {q.station, q.other} <= here])
+        c.title = f"Tied {len(names)} stations with {len(pairs)} links"
         c.title += f"; {kept_by_hand} decided by hand stayed as they were" if kept_by_hand else ""
         c.s.flush()
         refresh_solution(c.s, c.project)
@@ -144,6 +153,7 @@ def tie_all(project_id: str, params: dict[str, Any], progress: Progress) -> dict
                 "links": len(pairs),
                 "left_out": len(left_out),
                 "kept_by_hand": kept_by_hand,
+                "questions": len(result.questions),
                 "undecided": [f.as_dict() | {"subject": said(f.subject), "message": said(f.message)} for f in result.findings],
             },
         )

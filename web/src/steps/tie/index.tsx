@@ -9,6 +9,7 @@ import { JobLine } from "../../parts/JobLine";
 import { HeldCard, PairCard } from "./Chosen";
 import { LinkCard } from "./LinkCard";
 import { Placing } from "./Placing";
+import { Asked, QuestionsDialog } from "./Questions";
 import { TargetCard } from "./TargetCard";
 
 export { tieLedgers } from "./ledgers";
@@ -16,9 +17,12 @@ export { tieLedgers } from "./ledgers";
 export function TieCard({ id }: { id: string }) {
   const asked = [useNetwork(id), useStations(id), useSightings(id), useJobs(id)] as const;
   return (
-    <Await of={[...asked]} what="the network">
-      <Loaded id={id} />
-    </Await>
+    <>
+      <Await of={[...asked]} what="the network">
+        <Loaded id={id} />
+      </Await>
+      <QuestionsDialog id={id} />
+    </>
   );
 }
 
@@ -71,6 +75,7 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
         </p>
       )}
       {network?.out_of_date && <Quiet>The network changed since this was computed.</Quiet>}
+      <Asked id={id} />
       <Actions>
         <Button
           main={!network?.links.length}

@@ -4,6 +4,7 @@ import { useAsk, useNetwork, useSightings, useStations } from "../../api/queries
 import { fixed, StatusWord, type Column } from "../../kit";
 import { Table } from "../../kit/table";
 import { useView } from "../../kit/view";
+import { QuestionsLedger } from "./Questions";
 
 function LinksLedger({ id }: { id: string }) {
   const asked = useNetwork(id);
@@ -138,4 +139,5 @@ function SightingsLedger({ id }: { id: string }) {
 export const tieLedgers = [
   { id: "links", title: "Links", Body: LinksLedger },
   { id: "sightings", title: "Targets", Body: SightingsLedger },
+  { id: "questions", title: "Questions", Body: QuestionsLedger },
 ];

@@ -1,0 +1,133 @@
+"""Ties without a start on layouts that no limit was set on: what is right, what is wrong, what is left open."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from taut_lantern.core import frames
+from taut_lantern.core.align.believe import Tie, tie
+from taut_lantern.core.align.evidence import dense
+from taut_lantern.core.align.prepared import Prepared, prepare
+from taut_lantern.core.network.judge import Profile, judge
+from taut_lantern.core.network.observations import LinkObservation
+from taut_lantern.core.network.reliability import snoop
+from taut_lantern.standins.scanner import Scanner
+from tests.truth.layouts import LAYOUTS, Layout
+
+from .sites import DRAWS
+from .table import Row
+
+POINTS = 300_000
+RIGHT, WRONG = 0.02, 0.05  # metres off: a link is right below, a station stands wrong above
+SHARED, SOME = 0.15, 0.05  # overlap of pairs that should be linked
+SEEDS = [int(v) for v in os.environ.get("LANTERN_SEEDS", "31 32 33 34 35 36 37 38 39 40").split()]
+
+
+@dataclass(frozen=True)
+class Score:
+    """stations: right, wrong, undecided; pairs that share enough, and some: (linked right, all); links: used, used but wrong, taut,
+    taut but wrong; asked: questions; seconds of the tie."""
+
+    stations: tuple[int, int, int]
+    enough: tuple[int, int]
+    some: tuple[int, int]
+    used: tuple[int, int]
+    taut: tuple[int, int]
+    asked: int
+    seconds: float
+
+    def __str__(self) -> str:
+        (r, w, u), (e, all_e), (s, all_s) = self.stations, self.enough, self.some
+        return (
+            f"stations {r}/{w}/{u}, pairs {e}/{all_e} and {s}/{all_s}, used {self.used[0]} wrong {self.used[1]}, "
+            f"taut {self.taut[0]} wrong {self.taut[1]}, asked {self.asked}, {self.seconds:.0f} s"
+        )
+
+
+def placed_right(part: dict[str, np.ndarray], truth: dict[str, np.ndarray]) -> set[str]:
+    """The stations of a part that agree with most of the others about where they are."""
+    best: set[str] = set()
+    for datum in part:
+        shift = truth[datum] @ frames.inverse(part[datum])
+        own = {n for n in part if np.linalg.norm((shift @ part[n] - truth[n])[:3, 3]) < WRONG}
+        best = max(best, own, key=len)
+    return best
+
+
+def score(found: Tie, ready: dict[str, Prepared], truth: dict[str, np.ndarray], asked: int, seconds: float) -> Score:
+    """What a run found against truth, judged as the application judges it."""
+    largest = max(found.parts, key=len)
+    right = placed_right(largest, truth)
+    observed = [LinkObservation(f"{p.a}|{p.b}", p.a, p.b, p.result.T_a_b, p.result.covariance) for p in found.pairs]
+    solution, left_out = snoop(list(ready), observed)
+    good, used, taut = set(), [0, 0], [0, 0]
+    for p in found.pairs:
+        key = f"{p.a}|{p.b}"
+        off, _ = frames.difference(p.result.T_a_b, frames.inverse(truth[p.a]) @ truth[p.b])
+        own = solution.links.get(key)
+        told = (own.metres, own.redundancy, own.normalized) if own else (None, 0.0, None)
+        word = judge(p.evidence, Profile(), told[0], told[1], key, told[2]).status
+        if off < RIGHT:
+            good.add(frozenset((p.a, p.b)))
+        for count, on in ((used, key not in left_out), (taut, word == "taut" and key not in left_out)):
+            count[0] += on
+            count[1] += on and off > WRONG
+    names = list(ready)
+    shares = {
+        frozenset((a, b)): dense(ready[a], ready[b], frames.inverse(truth[a]) @ truth[b], 40_000).overlap
+        for k, a in enumerate(names)
+        for b in names[k + 1 :]
+    }
+
+    def of(low: float, high: float) -> tuple[int, int]:
+        pairs = [k for k, v in shares.items() if low <= v < high]
+        return sum(k in good for k in pairs), len(pairs)
+
+    stations = (len(right), len(largest) - len(right), len(names) - len(largest))
+    return Score(stations, of(SHARED, 2.0), of(SOME, SHARED), (used[0], used[1]), (taut[0], taut[1]), asked, seconds)
+
+
+def one(layout: Layout, seed: int, lean: float = 0.0) -> Score:
+    made = layout.scans(Scanner(points=POINTS, lean=lean), seed)
+    ready = {n: prepare(cloud) for n, (cloud, _) in made.items()}
+    truth = {n: pose for n, (_, pose) in made.items()}
+    begin = time.perf_counter()
+    found = tie(ready)
+    return score(found, ready, truth, len(found.findings), time.perf_counter() - begin)
+
+
+def run(chosen: list[str] | None = None, say: Callable[[str], None] = print) -> list[Row]:
+    fixed = {x.name: x for x in LAYOUTS if x.name in ("yard", "plant room")}
+    rows = []
+    for name in chosen or [*DRAWS, *fixed]:
+        scores = []
+        for seed in SEEDS:
+            scores.append(one(DRAWS[name](seed) if name in DRAWS else fixed[name], seed))
+            say(f"{name} {seed}: {scores[-1]}")
+        rows.append(_row(name, scores))
+    return rows
+
+
+def _row(name: str, scores: list[Score]) -> Row:
+    def total(field: str, k: int) -> int:
+        return sum(getattr(x, field)[k] for x in scores)
+
+    said = (
+        f"stations {total('stations', 0)} right, {total('stations', 1)} wrong, {total('stations', 2)} left open; links used and wrong "
+        f"{total('used', 1)} of {total('used', 0)}, taut and wrong {total('taut', 1)} of {total('taut', 0)}; pairs at 15 % or more "
+        f"{total('enough', 0)} of {total('enough', 1)}, at 5 to 15 % {total('some', 0)} of {total('some', 1)}"
+    )
+    met = total("used", 1) == 0 and total("stations", 1) == 0 and total("enough", 0) >= 0.98 * total("enough", 1)
+    return Row(f"Tie without a start: {name}, {len(scores)} draws", said, "exact truth", "none wrong, 98 % of pairs", met)
+
+
+if __name__ == "__main__":
+    import sys
+
+    for row in run(sys.argv[1:]):
+        print(row.cells())

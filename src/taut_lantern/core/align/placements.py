@@ -1,0 +1,287 @@
+"""Where a station may stand: what pairs propose, refined, and weighed against all that is placed.
+
+A placement is clean when no placed station looked through it (whole objects, else shares) and nobody said that it does not
+stand there. Terms: mate: a placed station that sees most of the same surfaces, so one of the same room or of one that is alike.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .. import frames
+from .contradiction import Contradiction, contradiction, limits, structure_limit
+from .evidence import verdicts
+from .fine import fine
+from .guess import Hypothesis
+from .prepared import Prepared
+from .questions import ALIKE_SHARE, SAME_PLACE, Answer, Told
+
+Array = NDArray[np.float64]
+ENOUGH = 0.10  # share of a station's surfaces that the placed ones must confirm: less may be one wall that looks like another
+STILL = 2e-4  # share of contradicted objects below which nothing moves on a site
+RIGHT = 5e-3  # share of contradicted objects above which a pair is not taken for a right one
+TELLING = 10.0  # m2 that a pair agrees on at least to say how much moves on the site
+CLEAN = 0.016  # violated share over all placed stations together: what movers and edges leave in right placements
+CLEAN_PAIR = 3 * CLEAN  # the same against any single one, whose share is noisier
+HEARD = 4.0  # m2 that two stations must agree or disagree on before their share counts by itself
+PASSING = 0.35  # m2 of contradicted objects against one station that a placement is still made with: no link of it is taut then
+BLATANT = 0.05  # share seen through, whatever its objects are, from which on no placement is right
+WALLS, LARGE = 1.0, 1000.0  # m2 of structure that no agreement excuses, beyond what it excuses of so many m2
+ALIKE = 15.0  # m2 that an alike place agrees on at least
+SAME_ROOM = 0.5  # overlap from which on two stations stood in one room, or in two that are alike
+ALIKE_APART = 1.0  # metres between a place and one that is like it
+HOPELESS = 0.2  # a guess that is looked through by more is not even refined
+LEAST = 2.0  # m2 that a guess must agree on to be refined
+DISTRUST = 5.0  # how much a see-through share takes from a guess when they are put in order
+OPTIONS = 8  # distinct placements of a station that no placed one rules out by itself
+APART, TURNED = 0.3, 0.05  # metres and radians from which on two placements are distinct, and a refined one has left its guess
+IN_REACH = 120.0  # metres between stations beyond which neither saw the other's surroundings
+SPEAKERS = 40_000  # raw points of each scan that speak on a placement
+TOGETHER = 4  # placed stations that are heard at once
+FEW = 6_000  # of them that say first whether the two share anything
+
+
+@dataclass(frozen=True)
+class Placement:
+    station: str
+    pose: Array
+    support: float  # share of the station's raw area confirmed by any placed one
+    violated: float  # violated / (violated + agreeing) over all placed, both ways
+    calm: bool  # no whole objects are contradicted but what moves on the site explains
+    clean: bool
+    told: bool  # somebody said that it stands here
+    agree: float  # m2, both ways
+    contradicted: float  # m2 of structure
+    distinct: float  # m2 of more than bare surfaces that agree with whom they agree most
+    confirmed: Mapping[str, NDArray[np.bool_]]  # by placed station
+
+    @property
+    def shares(self) -> dict[str, float]:
+        """What each placed station confirms by itself."""
+        return {other: float(c.mean()) for other, c in self.confirmed.items()}
+
+    @property
+    def nearest(self) -> str:
+        """The placed station that confirms most."""
+        return max(shares, key=lambda o: shares[o]) if (shares := self.shares) else ""
+
+    def without(self, mates: set[str]) -> float:
+        """Support by the others."""
+        rest = [c for other, c in self.confirmed.items() if other not in mates]
+        return float(np.logical_or.reduce(rest).mean()) if rest else 0.0
+
+
+@dataclass(frozen=True)
+class Guess:
+    """A station as a pair with a placed partner proposes it; worth: its agreeing area, less what is looked through."""
+
+    partner: str
+    T_partner_name: Array
+    pose: Array
+    worth: float
+
+
+@dataclass(frozen=True)
+class Said:
+    """confirmed: which speakers of the station the other saw as they are; agree, violated: m2, both ways; structure, movers: m2 of
+    contradicted objects, of ``common`` m2 that agree with them."""
+
+    confirmed: NDArray[np.bool_]
+    agree: float
+    violated: float
+    structure: float
+    movers: float
+    common: float
+    distinct: float = 0.0  # m2 that agree and are more than bare walls, floors and ceilings
+    blatant: bool = False  # so much is seen through that nothing else counts
+
+
+def _apart(a: Array, b: Array) -> bool:
+    metres, radians = frames.difference(a, b)
+    return metres > APART or radians > TURNED
+
+
+class Weighing:
+    """What is known of placements in a run; each figure is computed once."""
+
+    def __init__(self, prepared: Mapping[str, Prepared], pool: ThreadPoolExecutor, answers: Iterable[Answer] = ()) -> None:
+        self.prepared, self.pool, self.told = prepared, pool, Told(answers)
+        self.hypotheses: dict[tuple[str, str], list[Hypothesis]] = {}
+        self.fine_of: dict[tuple[str, str, bytes], Array] = {}
+        self.said: dict[tuple[str, str, bytes, str], Said] = {}
+        self.hopeless: set[tuple[str, str, bytes]] = set()  # placements that one placed station rules out
+        self.moving: dict[tuple[str, str, bytes], Contradiction] = {}  # of guesses
+        self.restless = 0.0  # share of contradicted objects that right pairs of this site have
+
+    def objects(self, h: Hypothesis) -> Contradiction:
+        """What a pair's proposal contradicts, sharpened."""
+        key = (h.a, h.b, h.T_a_b.tobytes())
+        if key not in self.moving:
+            self.moving[key] = self.contradicted(h.a, h.b, self.sharpened(h.a, h.b, h.T_a_b))
+        return self.moving[key]
+
+    def contradicted(self, a: str, b: str, T_a_b: Array) -> Contradiction:
+        one, other = self.prepared[a], self.prepared[b]
+        return contradiction(one.speakers, one.grid, other.speakers, other.grid, T_a_b)
+
+    def calm(self, h: Hypothesis) -> bool:
+        """Whether no more of a proposal is contradicted than the site explains."""
+        against, allowed = limits(self.objects(h), self.restless)
+        return against <= allowed
+
+    def look_round(self) -> None:
+        """How much moves on this site: what the least contradicted pair of a station contradicts, in the median over stations."""
+        tops = [h[0] for h in self.hypotheses.values() if h and h[0].seen.see_through < BLATANT and h[0].seen.overlap >= ENOUGH]
+        list(self.pool.map(self.objects, tops))
+        least: dict[str, float] = {}
+        for h in tops:
+            c = self.objects(h)
+            for name in (h.a, h.b):
+                share = (c.structure + c.movers) / max(c.agree, 1e-9)
+                if c.agree >= TELLING and share <= RIGHT:
+                    least[name] = min(share, least.get(name, np.inf))
+        middle = float(np.median(list(least.values()))) if least else 0.0
+        self.restless = middle if middle >= STILL else 0.0
+
+    def images(self, placed: dict[str, Array]) -> list[Array]:
+        """Motions of the part that lead from a place to one that is like it: what pairs of placed stations propose besides where
+        they stand."""
+        found: list[Array] = []
+        for (a, b), proposed in self.hypotheses.items():
+            if a not in placed or b not in placed:
+                continue
+            for h in proposed:
+                if h.seen.overlap < ALIKE_SHARE or h.seen.agree_m2 < ALIKE or h.seen.see_through > BLATANT:
+                    continue
+                motion = placed[a] @ h.T_a_b @ frames.inverse(placed[b])
+                for m in (motion, frames.inverse(motion)):
+                    if np.linalg.norm(m[:3, 3] + (m[:3, :3] - np.eye(3)) @ placed[b][:3, 3]) > ALIKE_APART and all(
+                        np.linalg.norm((m - x)[:3, 3]) > SAME_PLACE for x in found
+                    ):
+                        found.append(m)
+        return found
+
+    def options(self, name: str, placed: dict[str, Array]) -> list[Placement]:
+        """Distinct refined placements of a station through all placed ones, those left out that one placed station rules out."""
+        tried: list[Array] = []
+        alive: list[Placement] = []
+        guesses = sorted(self.guesses(name, placed), key=lambda g: -g.worth)
+        while guesses and len(alive) < OPTIONS:
+            some: list[Guess] = []
+            while guesses and len(some) < TOGETHER:
+                guess = guesses.pop(0)
+                if all(_apart(guess.pose, t) for t in tried):
+                    tried.append(guess.pose)
+                    some.append(guess)
+            alive += self._alive(name, some, placed)
+        best = sorted(alive, key=lambda p: -p.support)[:2]
+        for motion in self.images(placed):  # else half of the true places never come up where rooms are alike
+            some = []
+            for pose in (motion @ p.pose for p in best):
+                near = min(placed, key=lambda n: float(np.linalg.norm(placed[n][:3, 3] - pose[:3, 3])))
+                if all(_apart(pose, t) for t in tried) and len(alive) < 3 * OPTIONS:
+                    tried.append(pose)
+                    some.append(Guess(near, frames.inverse(placed[near]) @ pose, pose, 0.0))
+            alive += self._alive(name, some, placed)
+        return alive
+
+    def _alive(self, name: str, guesses: list[Guess], placed: dict[str, Array]) -> list[Placement]:
+        sharp = list(self.pool.map(lambda g: self.sharpened(g.partner, name, g.T_partner_name), guesses))
+        judged = [self.judge(name, g.partner, t, placed) for g, t in zip(guesses, sharp, strict=True)]
+        return [p for p in judged if p.confirmed]
+
+    def mates(self, p: Placement) -> set[str]:
+        """Placed stations that see most of the same surfaces, without anybody having said that it is one room."""
+        return {other for other, share in p.shares.items() if share >= SAME_ROOM and not self.told.together(p.station, other)}
+
+    def guesses(self, name: str, placed: dict[str, Array]) -> list[Guess]:
+        """Where pairs with placed stations propose to put a station."""
+        found = [Guess(other, t, placed[other] @ t, np.inf) for other, t in self.told.here(name) if other in placed]
+        for (a, b), proposed in self.hypotheses.items():
+            partner = b if a == name else a if b == name else None
+            if partner is None or partner not in placed:
+                continue
+            for h in proposed:
+                if h.seen.see_through <= HOPELESS and h.seen.agree_m2 >= LEAST:
+                    t = h.T_a_b if partner == a else frames.inverse(h.T_a_b)
+                    found.append(Guess(partner, t, placed[partner] @ t, h.seen.agree_m2 * (1 - DISTRUST * h.seen.see_through)))
+        return found
+
+    def sharpened(self, partner: str, name: str, T_partner_name: Array) -> Array:
+        """The placement after fine alignment with its partner (kept: asked again after each join)."""
+        key = (partner, name, T_partner_name.tobytes())
+        if key not in self.fine_of:
+            result = fine(self.prepared[partner], self.prepared[name], T_partner_name)
+            near = result is not None and frames.difference(result.T_a_b, T_partner_name)[0] < APART
+            self.fine_of[key] = result.T_a_b if near and result is not None else T_partner_name
+        return self.fine_of[key]
+
+    def judge(self, name: str, partner: str, T_partner_name: Array, placed: dict[str, Array]) -> Placement:
+        """Dense see-through of a placement against all placed stations, both ways."""
+        pose = placed[partner] @ T_partner_name
+        agree = violated = structure = movers = common = distinct = worst = most = 0.0
+        confirmed: dict[str, NDArray[np.bool_]] = {}
+        heard = self.hear(name, partner, T_partner_name, placed)
+        if heard is None:
+            return Placement(name, pose, 0.0, 1.0, False, False, False, 0.0, 0.0, 0.0, {})
+        for other, said in heard.items():
+            if said.confirmed.any():
+                confirmed[other] = said.confirmed
+            agree, common, distinct = agree + said.agree, common + said.common, max(distinct, said.distinct)
+            if self.told.together(name, other):
+                continue  # what contradicts it moved: somebody who knows the place said so
+            violated += said.violated
+            if said.agree + said.violated > HEARD:
+                worst = max(worst, said.violated / (said.agree + said.violated))
+            most = max(most, said.structure + said.movers)
+            structure, movers = structure + said.structure, movers + said.movers
+        share = violated / max(violated + agree, 1e-9)
+        against, allowed = limits(Contradiction(common, structure, movers, np.zeros((0, 3))), self.restless)
+        shares = {other: float(c.mean()) for other, c in confirmed.items()}
+        told = self.told.verdict(name, pose, placed, shares)
+        calm = told is not False and against <= allowed and share < BLATANT
+        clean = told is not False and (calm or (share < CLEAN and worst < CLEAN_PAIR and most <= max(PASSING, allowed)))
+        support = float(np.logical_or.reduce(list(confirmed.values())).mean()) if confirmed else 0.0
+        return Placement(name, pose, support, share, calm, clean, told is True, agree, structure, distinct, confirmed)
+
+    def hear(self, name: str, partner: str, T_partner_name: Array, placed: dict[str, Array]) -> dict[str, Said] | None:
+        """What each placed station says of a placement, the nearest first; None as soon as one says that it cannot be."""
+        own = (name, partner, T_partner_name.tobytes())
+        if own in self.hopeless:
+            return None
+        pose = placed[partner] @ T_partner_name
+        far = {x: float(np.linalg.norm(t[:3, 3] - pose[:3, 3])) for x, t in placed.items()}
+        near = [x for x in sorted(far, key=lambda x: far[x]) if far[x] <= IN_REACH]
+        heard: dict[str, Said] = {}
+        hopeless = WALLS + structure_limit(Contradiction(LARGE, 0.0, 0.0, np.zeros((0, 3))), self.restless)
+        for k in range(0, len(near), TOGETHER):
+            some = near[k : k + TOGETHER]
+            new = [o for o in some if (*own, o) not in self.said]
+            for o, said in zip(new, self.pool.map(lambda o: self.speak(name, o, frames.inverse(placed[o]) @ pose), new), strict=True):
+                self.said[*own, o] = said
+            for o in some:
+                heard[o] = said = self.said[*own, o]
+                if (said.blatant or said.structure > hopeless) and not self.told.together(name, o):
+                    self.hopeless.add(own)
+                    return None
+        return heard
+
+    def speak(self, name: str, other: str, T_other_name: Array) -> Said:
+        """What a placed station and one that is to be placed say of each other's surfaces."""
+        new, old = self.prepared[name], self.prepared[other]
+        T_name_other = frames.inverse(T_other_name)
+        if not any(np.isin(verdicts(*p, FEW), (1, 2)).any() for p in ((old, new, T_other_name), (new, old, T_name_other))):
+            return Said(np.zeros(min(SPEAKERS, len(new.raw)), bool), 0.0, 0.0, 0.0, 0.0, 0.0)  # neither saw anything of the other's
+        on_new = verdicts(old, new, T_other_name, SPEAKERS)
+        on_old = verdicts(new, old, T_name_other, SPEAKERS)
+        each = (new.raw_area * len(new.raw) / len(on_new), old.raw_area * len(old.raw) / len(on_old))  # m2 that a point stands for
+        agree, violated = (float((on_new == v).sum() * each[0] + (on_old == v).sum() * each[1]) for v in (1, 2))
+        if violated > HEARD and violated > HOPELESS * (agree + violated):
+            return Said(on_new == 1, agree, violated, violated, 0.0, agree, 0.0, True)  # no need to look for objects
+        c = self.contradicted(other, name, T_other_name)
+        return Said(on_new == 1, agree, violated, c.structure, c.movers, c.agree, c.distinct)

@@ -1,0 +1,83 @@
+"""Two rooms that nothing tells apart, on the screen: one question in two pictures, answered by a key, tied, taken back."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+import pytest
+from playwright.sync_api import expect
+
+from taut_lantern.core import frames
+from taut_lantern.site.common import matrix
+from taut_lantern.standins.scanner import Scanner
+from tests.browser.driver import Screen, browser
+from tests.databases import fresh_database
+from tests.served import Served
+from tests.support import write_scan
+from tests.truth.layouts import TWINS
+
+
+@pytest.fixture(scope="module")
+def site(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Served, str, dict[str, np.ndarray]]]:
+    folder = tmp_path_factory.mktemp("twins")
+    served = Served(fresh_database("lantern_twins"), folder / "log")
+    served.start()
+    project = str(served.post("/projects", name="Twin rooms")["id"])
+    scans = TWINS.scans(Scanner(points=150_000), 7)
+    sent = [served.send(project, write_scan(folder / f"{n}.e57", cloud, name=n)) for n, (cloud, _) in scans.items()]
+    served.wait(lambda: all(o["scans"] for o in served.get(f"/projects/{project}/originals")))
+    served.post(f"/projects/{project}/bring-in", originals=sent)
+    served.wait(lambda: len(served.get(f"/projects/{project}/stations")) == 4)
+    yield served, project, {n: pose for n, (_, pose) in scans.items()}
+    served.stop()
+
+
+@pytest.fixture
+def screen(site: Any, request: pytest.FixtureRequest) -> Iterator[Screen]:
+    served, project, _ = site
+    with browser(served.url, request.node.name[:60]) as s:
+        s.page.goto(f"{served.url}/p/{project}/tie?budget=300000")
+        yield s
+
+
+def drawn(screen: Screen) -> None:
+    """All pictures of the question are there and show something."""
+    js = """() => { const all = [...document.querySelectorAll('[role=dialog] img')];
+    return all.length >= 2 && all.every((i) => !i.hidden && i.complete && i.naturalWidth === 620) }"""
+    screen.page.wait_for_function(js, timeout=20_000)
+
+
+def test_a_question_is_answered_by_a_key_and_what_it_was_about_is_placed(screen: Screen, site: Any) -> None:
+    served, project, truth = site
+    screen.press("Tie all stations")
+    served.wait(lambda: served.job(project, "tie", "done"), 180)
+    screen.card("R2 fits in")
+    screen.press("Look at it and answer")
+    dialog = screen.page.get_by_role("dialog")
+    expect(dialog).to_contain_text("R2 fits in")
+    drawn(screen)
+    (q,) = served.get(f"/projects/{project}/questions")
+    off = [
+        frames.difference(np.reshape(r["T_partner_station"], (4, 4)), frames.inverse(truth[r["partner_name"]]) @ truth["R2"])[0]
+        for r in q["readings"]
+    ]
+    screen.page.keyboard.press(str(1 + int(np.argmin(off))))
+    expect(dialog).to_have_count(0, timeout=10_000)
+    served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 1, 120)
+    screen.card("All 4 stations hang together")
+    stands = {s["name"]: matrix(s["pose"]) for s in served.get(f"/projects/{project}/stations")}
+    metres, _ = frames.difference(frames.inverse(stands["P1"]) @ stands["R2"], frames.inverse(truth["P1"]) @ truth["R2"])
+    assert metres < 0.02
+    screen.tab("Questions")
+    row = screen.page.locator("[data-row]").first
+    expect(row).to_contain_text("place")
+    row.click()
+    drawn(screen)
+    screen.press("Open it again")
+    expect(row).to_contain_text("open", timeout=20_000)
+    served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 2, 120)
+    screen.card("One question is open")
+    screen.page.keyboard.press("Escape")
+    expect(dialog).to_have_count(0)
