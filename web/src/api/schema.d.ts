@@ -1318,7 +1318,7 @@ export interface components {
     schemas: {
         /**
          * AnswerIn
-         * @description word: of the reading that is right, or neither; null opens the question again.
+         * @description word: of the reading that is right, or none; null opens the question again.
          */
         AnswerIn: {
             /**
@@ -1327,7 +1327,7 @@ export interface components {
              */
             version: number;
             /** Word */
-            word: ("one" | "two" | "first" | "second" | "neither") | null;
+            word: ("one" | "two" | "first" | "second" | "third" | "fourth" | "none") | null;
         };
         /** Binned */
         Binned: {
@@ -2854,13 +2854,23 @@ export interface components {
         };
         /**
          * WholeLinkOut
-         * @description histogram: counts of surface distances in bins of 0.5 mm; weak_direction: unit vector in a's frame.
+         * @description histogram: counts of surface distances in bins of 0.5 mm; weak_direction: unit vector in a's frame. contradicted_m2: of things
+         *     that do not move, seen by one where the other looked freely, of which allowed_m2 are explained; distinct_m2: what both saw and is
+         *     more than bare walls and floors.
          */
         WholeLinkOut: {
             /** A */
             a: string;
+            /** Allowed M2 */
+            allowed_m2: number;
             /** B */
             b: string;
+            /** Bare M2 */
+            bare_m2: number;
+            /** Contradicted M2 */
+            contradicted_m2: number;
+            /** Distinct M2 */
+            distinct_m2: number;
             /** Fit Median Mm */
             fit_median_mm: number;
             /** Fit P90 Mm */
@@ -7074,7 +7084,7 @@ export interface operations {
             path: {
                 project_id: string;
                 question_id: string;
-                word: "one" | "two" | "first" | "second";
+                word: "one" | "two" | "first" | "second" | "third" | "fourth";
             };
             cookie?: never;
         };

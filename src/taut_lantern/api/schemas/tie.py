@@ -35,11 +35,17 @@ class LinkOut(Out):
 
 
 class WholeLinkOut(LinkOut):
-    """histogram: counts of surface distances in bins of 0.5 mm; weak_direction: unit vector in a's frame."""
+    """histogram: counts of surface distances in bins of 0.5 mm; weak_direction: unit vector in a's frame. contradicted_m2: of things
+    that do not move, seen by one where the other looked freely, of which allowed_m2 are explained; distinct_m2: what both saw and is
+    more than bare walls and floors."""
 
     sentence: str
     histogram: list[int]
     weak_direction: list[float]
+    contradicted_m2: float
+    allowed_m2: float
+    distinct_m2: float
+    bare_m2: float  # that distinct_m2 is asked to be at least
 
 
 class ReadingOut(Out):

@@ -23,6 +23,7 @@ from .prepared import PYRAMID_STEP, Prepared
 
 Array = NDArray[np.float64]
 PROPOSALS = 1  # how proposals are computed: counts up when they would come out otherwise
+OPEN = 1000  # balanced samples of a scan that stood in the open have fewer
 CELL, SIZE = 0.2, 512  # plan image: 102.4 m square
 
 
@@ -161,8 +162,9 @@ def candidates(a: Prepared, b: Prepared) -> Array:
     return np.concatenate(out) if out else np.zeros((0, 4, 4))
 
 
-def _score(a: Prepared, b: Prepared, poses: Array, tol: float, every: int = 1) -> Array:
-    """agree - 4 violated - 0.5 near, both ways, per sample; ``every`` n-th sample speaks."""
+def _ranked(a: Prepared, b: Prepared, poses: Array, tol: float, every: int = 1) -> tuple[NDArray[np.int64], Array]:
+    """Order of placements, best first, and their scores: agree - 4 violated - 0.5 near, both ways, per sample; ``every`` n-th sample
+    speaks. Every second place is given by agree - violated: where cars drive and leaves move the right one is seen through, too."""
     out = np.zeros((len(poses), 3))
     pa, na, pb, nb = (
         np.ascontiguousarray(x[::every]) for x in (a.balanced.points, a.balanced.normals, b.balanced.points, b.balanced.normals)
@@ -170,27 +172,41 @@ def _score(a: Prepared, b: Prepared, poses: Array, tol: float, every: int = 1) -
     rays.rank(a.pyramid, PYRAMID_STEP, poses, pb, nb, tol, out)
     back = np.array([frames.inverse(t) for t in poses])
     rays.rank(b.pyramid, PYRAMID_STEP, back, pa, na, tol, out)
-    return np.asarray((out[:, 0] - 4 * out[:, 1] - 0.5 * out[:, 2]) / (len(pa) + len(pb)))
+    out /= len(pa) + len(pb)
+    strict, restless = out[:, 0] - 4 * out[:, 1] - 0.5 * out[:, 2], out[:, 0] - out[:, 1]
+    return _in_turn(np.argsort(-strict), np.argsort(-restless)), strict
 
 
-def propose(a: Prepared, b: Prepared, name_a: str = "a", name_b: str = "b", keep: int = 5) -> list[Hypothesis]:
+def _in_turn(first: NDArray[np.int64], second: NDArray[np.int64]) -> NDArray[np.int64]:
+    """One of the first order, one of the second, and so on, each once."""
+    mixed = np.stack([first, second], axis=1).ravel()
+    _, at = np.unique(mixed, return_index=True)
+    return np.asarray(mixed[np.sort(at)])
+
+
+def propose(a: Prepared, b: Prepared, name_a: str = "a", name_b: str = "b", keep: int = 6) -> list[Hypothesis]:
     """Up to ``keep`` distinct placements, best first. Empty when nothing holds together."""
     poses = candidates(a, b)
     if len(poses) == 0:
         return []
-    poses = poses[np.argsort(-_score(a, b, poses, 0.15, 4))[:400]]
-    best = [poses[k] for k in np.argsort(-_score(a, b, poses, 0.15))[:60]]
+    poses = poses[_ranked(a, b, poses, 0.15, 4)[0][:400]]
+    many = 1.0 if min(len(a.balanced), len(b.balanced)) > OPEN else 1.6  # what stands in the open is little, and much of it moves
+    best = [poses[k] for k in _ranked(a, b, poses, 0.15)[0][: int(60 * many)]]
     both = hits(a, b, a.balanced, b.balanced)
-    for gates, count, tol in ((((0.5, 1), (0.3, 1), (0.2, 1)), 18, 0.1), (((0.2, 1), (0.1, 1), (0.08, 1)), 12, 0.06)):
+    for gates, count, tol in (
+        (((0.5, 1), (0.3, 1), (0.2, 1)), int(18 * many), 0.1),
+        (((0.2, 1), (0.1, 1), (0.08, 1)), int(12 * many), 0.06),
+    ):
         moved = [refine(a, b, t, gates, 0.6, both)[0] for t in best]
-        score = _score(a, b, np.array(moved), tol)
+        order, score = _ranked(a, b, np.array(moved), tol)
         best, scores = [], []
-        for k in np.argsort(-score):
+        for k in order:
             if all(np.linalg.norm(moved[k][:3, 3] - t[:3, 3]) > 0.1 or frames.difference(moved[k], t)[1] > 0.02 for t in best):
                 best.append(moved[k])
                 scores.append(float(score[k]))
             if len(best) == count:
                 break
     found = [Hypothesis(name_a, name_b, t, s, dense(a, b, t, 25_000)) for t, s in zip(best, scores, strict=True)]
-    found.sort(key=lambda h: h.seen.agree_m2 - 12 * h.seen.violated_m2, reverse=True)
-    return found[:keep]
+    seen = np.array([(h.seen.agree_m2, h.seen.violated_m2) for h in found]).reshape(-1, 2)
+    order = _in_turn(np.argsort(12 * seen[:, 1] - seen[:, 0]), np.argsort(2 * seen[:, 1] - seen[:, 0]))
+    return [found[k] for k in order[: int(keep * many)]]

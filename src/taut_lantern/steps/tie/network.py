@@ -9,10 +9,12 @@ from sqlalchemy.orm import Session
 
 from ...core.align.evidence import Evidence
 from ...core.errors import NotFound
+from ...core.network.judge import BARE
 from ...site.common import get_project, owned, stations_of
 from ...site.solution import empty, pair_of, solution_of
 from ...store.models import Link, SolutionRow
 
+WHOLE = ("sentence", "histogram", "weak_direction", "contradicted_m2", "allowed_m2", "distinct_m2", "bare_m2")  # of a link alone
 RANK = {"parted": 0, "slack": 1, "loose": 2, "taut": 3}  # what wants looking at comes first
 NOTHING: dict[str, Any] = {
     "status": "loose",
@@ -53,7 +55,7 @@ def one_link(s: Session, project_id: str, link_id: str) -> dict[str, Any]:
 
 def summary(link: dict[str, Any]) -> dict[str, Any]:
     """What a list of links holds of one."""
-    return {key: value for key, value in link.items() if key not in ("sentence", "histogram", "weak_direction")}
+    return {key: value for key, value in link.items() if key not in WHOLE}
 
 
 def describe_link(k: Link, names: dict[str, str], own: dict[str, Any]) -> dict[str, Any]:
@@ -76,5 +78,9 @@ def describe_link(k: Link, names: dict[str, str], own: dict[str, Any]) -> dict[s
         "see_through": e.see_through,
         "weak_sigma_mm": 1000 * e.weak_sigma,
         "weak_direction": e.weak_direction,
+        "contradicted_m2": e.contradicted_m2,
+        "allowed_m2": e.allowed_m2,
+        "distinct_m2": e.distinct_m2,
+        "bare_m2": BARE,
         **{key: own[key] for key in NOTHING},
     }

@@ -47,6 +47,25 @@ function Whole({ id, link }: { id: string; link: string }) {
     <Await of={[asked]} what="this link">
       {k && <Sentence>{k.sentence}</Sentence>}
       {k && k.histogram.length > 0 && <Histogram counts={k.histogram} median={k.fit_median_mm} />}
+      {k && (
+        <>
+          <Heading>Could it be another place?</Heading>
+          <Row
+            name="contradicted things"
+            value={fixed(k.contradicted_m2, 2)}
+            unit="m²"
+            limit={`≤ ${fixed(k.allowed_m2, 2)}`}
+            doubt={k.contradicted_m2 > k.allowed_m2}
+          />
+          <Row
+            name="more than bare walls"
+            value={fixed(k.distinct_m2)}
+            unit="m²"
+            limit={`≥ ${fixed(k.bare_m2)}`}
+            doubt={k.distinct_m2 < k.bare_m2}
+          />
+        </>
+      )}
     </Await>
   );
 }
