@@ -9,7 +9,7 @@ import pytest
 from taut_lantern.core.align.evidence import Evidence
 from taut_lantern.core.network.judge import PROFILES, Profile, judge, sentence
 
-GOOD = Evidence(0.001, 0.0015, 0.0025, (1,) * 24, 0.5, 0.001, 0.0, 0.01, 80, 0.001, (1.0, 0.0, 0.0), 0.05, 0.0004, 0.0, 0.05, 0.0)
+GOOD = Evidence(0.001, 0.0015, 0.0025, (1,) * 24, 0.5, 0.001, 0.0, 0.01, 80, 0.001, (1.0, 0.0, 0.0), 0.05, 0.0004, 0.0, 0.05, 8.0, 0.0)
 
 
 def status(e: Evidence, residual: float | None = 0.001, redundancy: float = 3.0, profile: Profile = Profile()) -> tuple[str, set[str]]:
@@ -53,8 +53,10 @@ def test_over_a_tolerance_is_slack_and_grossly_over_it_is_parted(change: dict[st
     assert status(replace(GOOD, **grossly)) == ("parted", {code})  # type: ignore[arg-type]
 
 
-@pytest.mark.parametrize(("change", "code"), [({"contradicted_m2": 0.06}, "contradicted"), ({"rival": 1.0}, "rival")])
-def test_nothing_is_taut_that_whole_things_contradict_or_that_fits_elsewhere(change: dict[str, float], code: str) -> None:
+@pytest.mark.parametrize(
+    ("change", "code"), [({"contradicted_m2": 0.06}, "contradicted"), ({"rival": 1.0}, "rival"), ({"distinct_m2": 2.9}, "bare")]
+)
+def test_nothing_is_taut_that_whole_things_contradict_or_that_may_be_another_place(change: dict[str, float], code: str) -> None:
     assert status(replace(GOOD, **change)) == ("slack", {code})  # type: ignore[arg-type]
     assert status(replace(GOOD, contradicted_m2=0.04)) == ("taut", set())  # within what moves on the site
 

@@ -55,14 +55,14 @@ function Whole({ id, link }: { id: string; link: string }) {
             value={fixed(k.contradicted_m2, 2)}
             unit="m²"
             limit={`≤ ${fixed(k.allowed_m2, 2)}`}
-            doubt={k.contradicted_m2 > k.allowed_m2}
+            doubt={k.reasons.some((r) => r.code === "contradicted")}
           />
           <Row
             name="more than bare walls"
             value={fixed(k.distinct_m2)}
             unit="m²"
             limit={`≥ ${fixed(k.bare_m2)}`}
-            doubt={k.distinct_m2 < k.bare_m2}
+            doubt={k.reasons.some((r) => r.code === "bare")}
           />
         </>
       )}
