@@ -8,10 +8,14 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from ..core import frames
+from ..core.scan.catch import Catch, catch
 from ..store.marks import deleted_mask
 from ..store.models import Station
 from ..store.tiles import read_tiles, tiles_of
 from .common import Array, matrix
+
+CATCH = (0.1, 0.2)  # metres round a pick in which a shape is looked for: the second where too little was scanned
+ENOUGH = 120  # points
 
 
 @dataclass(frozen=True)
@@ -32,6 +36,15 @@ def points_near(s: Session, stations: list[Station], pick: Array, radius: float)
     stands = np.array([matrix(x.pose)[:3, 3] for x, _ in found])
     towards = np.average(stands, axis=0, weights=[len(p) for _, p in found])
     return Near(np.concatenate([p for _, p in found]), [x for x, _ in found], towards)
+
+
+def caught_near(s: Session, station: Station, pick: Array) -> Catch:
+    """The shape that the points of a station hold round a pick, part frame. NotEnough when hardly any lie there."""
+    for radius in CATCH:
+        near = points_near(s, [station], pick, radius)
+        if len(near.points) >= ENOUGH:
+            break
+    return catch(near.points, pick, near.towards)
 
 
 def _near(s: Session, station: Station, pick: Array, radius: float) -> Array:

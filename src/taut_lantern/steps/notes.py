@@ -11,11 +11,10 @@ from sqlalchemy import select
 
 from ..core import frames
 from ..core.draw.measure import checked
-from ..core.scan.catch import catch
 from ..core.scan.surface import Plane, widest_plane
 from ..site.common import Array, clean_name, get_project, heavy, owned, stations_of
 from ..site.frames import in_use
-from ..site.near import points_near
+from ..site.near import caught_near, points_near
 from ..site.notes import notes_of
 from ..site.parts import stations_in, wanted
 from ..store import journal
@@ -23,8 +22,6 @@ from ..store.db import session, snapshot
 from ..store.models import Note, Station
 
 ROUND = 0.15  # metres round the first pick through which a plane is fitted
-CATCH = (0.1, 0.2)  # metres round a cursor in which a shape is looked for: the second where too little was scanned
-ENOUGH = 120  # points
 LEVEL = 0.006  # metres by which the noise of a scan leaves a surface
 KINDS = {
     "point": "Point", "distance": "Distance", "polyline": "Line of points", "angle": "Angle", "area": "Area", "plane": "From a plane",
@@ -63,11 +60,7 @@ def caught(project_id: str, pick: list[float], station_id: str) -> dict[str, Any
     at = np.array(pick, float)
     with snapshot() as s:
         station = owned(s, Station, project_id, station_id, "station")
-        for radius in CATCH:
-            near = points_near(s, [station], at, radius)
-            if len(near.points) >= ENOUGH:
-                break
-    c = catch(near.points, at, near.towards)
+        c = caught_near(s, station, at)
     return {
         **{k: getattr(c, k) for k in ("kind", "rms", "spread", "points", "angle", "radius", "incidence")},
         **{k: None if (v := getattr(c, k)) is None else v.tolist() for k in ("at", "normal", "axis")},

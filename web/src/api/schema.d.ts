@@ -581,6 +581,26 @@ export interface paths {
         patch: operations["switch_link"];
         trace?: never;
     };
+    "/api/projects/{project_id}/matches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At Matches
+         * @description Where two scans stand by what somebody picked in both. Nothing is kept: link them with the placement that comes back.
+         */
+        post: operations["look_at_matches"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/network": {
         parameters: {
             query?: never;
@@ -1982,6 +2002,55 @@ export interface components {
             entry: number;
             /** Title */
             title: string;
+        };
+        /**
+         * MatchIn
+         * @description The same place picked in both scans: metres, each in its station's frame.
+         */
+        MatchIn: {
+            /** A */
+            a: number[];
+            /** B */
+            b: number[];
+        };
+        /**
+         * MatchOut
+         * @description kind: what the match holds: point, line (an edge, a pipe), plane, or none when hardly anything lies round a pick.
+         */
+        MatchOut: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "point" | "line" | "plane" | "none";
+            /** Residual Mm */
+            residual_mm: number | null;
+            /** Said */
+            said: string;
+        };
+        /** MatchesIn */
+        MatchesIn: {
+            /** A */
+            a: string;
+            /** B */
+            b: string;
+            /** Matches */
+            matches: components["schemas"]["MatchIn"][];
+        };
+        /**
+         * MatchesOut
+         * @description T_a_b: null until the matches give a placement; wide_mm: its deviation 10 m from their middle; why: what is missing, "" when the
+         *     placement may be used.
+         */
+        MatchesOut: {
+            /** T A B */
+            T_a_b: number[] | null;
+            /** Matches */
+            matches: components["schemas"]["MatchOut"][];
+            /** Why */
+            why: string;
+            /** Wide Mm */
+            wide_mm: number | null;
         };
         /** NetworkOut */
         NetworkOut: {
@@ -6084,6 +6153,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NetworkOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_at_matches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatchesIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatchesOut"];
                 };
             };
             /** @description not readable */

@@ -176,6 +176,7 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
 
   const names: [P, string, boolean][] = [];
   for (const d of scene.dots) {
+    if (d.only && d.only !== pane.only) continue;
     const p = pane.pixel(d.at[0]!, d.at[1]!, d.at[2]!);
     if (!p || !pane.contains(...p)) continue;
     g.strokeStyle = d.selected ? "#e8a700" : text;

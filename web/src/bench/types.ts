@@ -38,6 +38,7 @@ export interface DotInfo {
   at: number[];
   label: string;
   selected: boolean;
+  only?: string; // seen in panoramas of this station alone
 }
 export interface BoxInfo {
   centre: number[];

@@ -48,6 +48,13 @@ interface Placing {
   station: string;
   pose: number[];
 }
+/** Places that are picked in two scans, each in its station's frame; T: where b then stands as seen from a, row by row. */
+export interface Matching {
+  a: string;
+  b: string;
+  rows: { a?: number[]; b?: number[] }[];
+  T: number[] | null;
+}
 interface State {
   project: string | null;
   part: string | null; // part of the network that is in view; null: the one that is shown first
@@ -83,6 +90,7 @@ interface State {
   picks: number[][];
   onPick: ((at: number[]) => void) | null;
   placing: Placing | null;
+  matching: Matching | null;
   hover: number[] | null;
   caught: { station: string; range: number } | null; // the point under the cursor
   shape: Shape | null; // the surface that it lies on
@@ -105,6 +113,7 @@ interface Actions {
   selectStation: (id: string, more: boolean) => void;
   moveSlab: (part: Partial<Slab>) => void;
   letGo: () => void;
+  match: (station: string, at: number[]) => void;
 }
 
 const remembered = <T extends string>(key: string, otherwise: T): T =>
@@ -127,6 +136,7 @@ const FRESH = {
   picks: [],
   onPick: null,
   placing: null,
+  matching: null,
   hover: null,
   caught: null,
   shape: null,
@@ -210,6 +220,7 @@ export const useView = create<State & Actions>((set, get) => ({
       picks: [],
       onPick: null,
       placing: null,
+      matching: null,
       outline: null,
       drawing: false,
       trace: null,
@@ -234,5 +245,22 @@ export const useView = create<State & Actions>((set, get) => ({
   },
   moveSlab: (part) => set({ slab: { ...get().slab, ...part } }),
   letGo: () =>
-    set({ tool: "none", picks: [], onPick: null, placing: null, outline: null, drawing: false, measuring: null }),
+    set({
+      tool: "none",
+      picks: [],
+      onPick: null,
+      placing: null,
+      matching: null,
+      outline: null,
+      drawing: false,
+      measuring: null,
+    }),
+  match: (station, at) => {
+    const m = get().matching;
+    const key = station === m?.a ? "a" : station === m?.b ? "b" : null;
+    if (!m || !key) return;
+    const open = m.rows.findIndex((r) => !r[key]);
+    const rows = open < 0 ? [...m.rows, { [key]: at }] : m.rows.map((r, k) => (k === open ? { ...r, [key]: at } : r));
+    set({ matching: { ...m, rows } });
+  },
 }));

@@ -17,7 +17,7 @@ import {
 } from "../api/queries";
 import { stateOf, Trouble } from "../kit/await";
 import { provide } from "../kit/commands";
-import { EYE, UNITS } from "../kit/units";
+import { EYE, into, inverse, product, UNITS } from "../kit/units";
 import { type Outline, useView } from "../kit/view";
 import { follow, pickAt } from "./catching";
 import { usePair } from "./pair";
@@ -28,6 +28,7 @@ import {
   boxInfo,
   boxShown,
   dots,
+  matchDots,
   noteInfos,
   QUICK,
   rects,
@@ -97,16 +98,23 @@ export function BenchHost({ id }: { id: string }) {
     if (view.step !== "tie" && view.step !== "prove") for (const s of infos) s.sigma = null;
     if (pair && (view.colourBy === "apart" || view.split !== null))
       for (const s of infos) s.visible = pair.includes(s.id) && s.pose !== null;
+    if (view.matching) {
+      const { a, b, T } = view.matching;
+      const first = infos.find((s) => s.id === a)?.pose ?? EYE;
+      for (const s of infos) s.visible = s.id === a || s.id === b;
+      for (const s of infos) if (s.id === b && T) s.pose = product(first, T);
+    }
     if (view.placing) for (const s of infos) s.visible = s.id === view.placing.station || s.id === view.placing.a;
     return {
       stations: infos,
       strings:
-        !["tie", "prove", "place"].includes(view.step) || view.placing
+        !["tie", "prove", "place"].includes(view.step) || view.placing || view.matching
           ? []
           : strings(network, project, view.link, view.stations),
       notes: noteInfos(notes ?? [], part, view.note),
-      dots:
-        view.step === "place" || view.step === "tie" || view.step === "prove" || view.target
+      dots: view.matching
+        ? matchDots(view.matching, infos)
+        : view.step === "place" || view.step === "tie" || view.step === "prove" || view.target
           ? dots(sightings ?? [], view.target, part)
           : [],
       box: boxInfo(crop),
@@ -154,6 +162,7 @@ export function BenchHost({ id }: { id: string }) {
     pair,
     view.split,
     view.walking,
+    view.matching,
     bodies,
     part,
   ]);
@@ -176,8 +185,13 @@ export function BenchHost({ id }: { id: string }) {
           by === v().colourBy && (v().scale[0] !== low || v().scale[1] !== high) && v().set({ scale: [low, high] }),
         lasso: (matrix, outline) =>
           count.current({ view: matrix, outline, stations: [...now.current.shown], count: null }),
-        pick: (at, station) =>
-          at && station ? pickAt(id, at, station) : tell("No point lies there.", "click on a surface, or fly closer"),
+        pick: (at, station) => {
+          if (!at || !station) tell("No point lies there.", "click on a surface, or fly closer");
+          else if (v().matching) {
+            const pose = now.current.scene.stations.find((s) => s.id === station)?.pose ?? EYE;
+            v().match(station, into(inverse(pose), at));
+          } else pickAt(id, at, station);
+        },
         planPick: (at) => v().onPick?.([...at, v().slab.height]),
         placed: (pose) => v().placing && v().set({ placing: { ...v().placing!, pose } }),
         drawn: (drawn) =>

@@ -30,7 +30,7 @@ export function follow(project: string): () => void {
     stop();
     if (v.shape) v.set({ shape: null });
     const { caught, hover } = v;
-    if (!caught || !hover) return;
+    if (!caught || !hover || v.matching) return; // what is being matched has no place yet
     const { signal } = control;
     timer = setTimeout(() => {
       fit(project, hover, caught.station, signal)

@@ -1,6 +1,8 @@
 /** What the bench is to show, from server state and view state. */
 import { bytes, type Box, type Network, type Note, type Project, type Sighting, type Station } from "../api/client";
 import type { Source } from "../bench/cloud";
+import { EYE, into } from "../kit/units";
+import type { Matching } from "../kit/view";
 import type { BoxInfo, DotInfo, NoteInfo, PaneKind, Rect, StationInfo, StringInfo } from "../bench/types";
 
 const asked = Number(new URLSearchParams(globalThis.location?.search ?? "").get("budget"));
@@ -110,6 +112,17 @@ export function dots(sightings: Sighting[], target: string | null, part: string 
     if (g.target && g.part === part && !out.has(g.target))
       out.set(g.target, { at: g.position, label: g.target_name, selected: g.target === target });
   return [...out.values()];
+}
+
+/** What was picked in two scans, as it lies in each of them. */
+export function matchDots(m: Matching, stations: StationInfo[]): DotInfo[] {
+  return (["a", "b"] as const).flatMap((key) => {
+    const pose = stations.find((s) => s.id === m[key])?.pose ?? EYE;
+    return m.rows.flatMap((r, k) => {
+      const p = r[key];
+      return p ? [{ at: into(pose, p), label: String(k + 1), selected: false, only: m[key] }] : [];
+    });
+  });
 }
 
 /** Kept measures of the part in view. */

@@ -6,7 +6,7 @@ from typing import Literal
 
 from fastapi import Response
 
-from ...steps.tie import bodies, links, network, questions, targets
+from ...steps.tie import bodies, links, network, picks, questions, targets
 from ...store import db
 from .. import schemas as x
 from .base import P, V, router
@@ -22,6 +22,12 @@ def tie(project_id: P) -> x.Started:
 @api.post("/projects/{project_id}/links", operation_id="link_by_hand", status_code=202)
 def link_by_hand(project_id: P, body: x.PairIn) -> x.Started:
     return x.Started(jobs=[links.start_pair(project_id, body.a, body.b, body.T_a_b)])
+
+
+@api.post("/projects/{project_id}/matches", operation_id="look_at_matches")
+def look_at_matches(project_id: P, body: x.MatchesIn) -> x.MatchesOut:
+    """Where two scans stand by what somebody picked in both. Nothing is kept: link them with the placement that comes back."""
+    return x.MatchesOut(**picks.look_at(project_id, body.a, body.b, [(m.a, m.b) for m in body.matches]))
 
 
 @api.get("/projects/{project_id}/links/{link_id}", operation_id="get_link")

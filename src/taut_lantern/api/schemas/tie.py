@@ -117,6 +117,37 @@ class PairIn(Model):
     T_a_b: Annotated[list[Number], Field(min_length=16, max_length=16)]
 
 
+class MatchIn(Model):
+    """The same place picked in both scans: metres, each in its station's frame."""
+
+    a: Annotated[list[Number], Field(min_length=3, max_length=3)]
+    b: Annotated[list[Number], Field(min_length=3, max_length=3)]
+
+
+class MatchesIn(Model):
+    a: Id
+    b: Id
+    matches: Annotated[list[MatchIn], Field(max_length=40)]
+
+
+class MatchOut(Out):
+    """kind: what the match holds: point, line (an edge, a pipe), plane, or none when hardly anything lies round a pick."""
+
+    kind: Literal["point", "line", "plane", "none"]
+    residual_mm: float | None
+    said: str
+
+
+class MatchesOut(Out):
+    """T_a_b: null until the matches give a placement; wide_mm: its deviation 10 m from their middle; why: what is missing, "" when the
+    placement may be used."""
+
+    T_a_b: list[float] | None
+    matches: list[MatchOut]
+    wide_mm: float | None
+    why: str
+
+
 class SpheresIn(Model):
     radii_mm: Annotated[list[FiniteFloat], Field(min_length=1, max_length=8)] = [100.0]
 

@@ -165,18 +165,17 @@ class Tying:
             self.weighing.hypotheses[pair] = [h for h in found if not told.refuses(h.a, h.b, h.T_a_b, h.seen.overlap)]
 
     def seed(self, left: list[str]) -> dict[str, Array]:
-        """The part begins with the pair without contradiction that shares most besides bare surfaces, of those that do not see just the
-        same if there are any; alone when there is none."""
+        """The part begins with the clean pair of largest agreeing share, of those that do not see just the same if there are any;
+        alone when there is none."""
         self.weighing.look_round()
         best, top = None, (False, 0.0)
         for (a, b), found in self.weighing.hypotheses.items():
-            first = next((h for h in found if h.seen.overlap >= ENOUGH and self.weighing.calm(h)), None)
-            if first is None or a not in left or b not in left:
+            if not (a in left and b in left and found and found[0].seen.clean and found[0].seen.overlap >= ENOUGH):
                 continue
-            rival = max((h.seen.agree_m2 for h in found if h is not first and h.seen.see_through < RIVAL_SEES_THROUGH), default=0.0)
-            worth = (first.seen.overlap < WHOLE, self.weighing.objects(first).distinct)
-            if worth > top and rival < RIVAL * first.seen.agree_m2:
-                best, top = first, worth
+            rival = max((h.seen.agree_m2 for h in found[1:] if h.seen.see_through < RIVAL_SEES_THROUGH), default=0.0)
+            worth = (found[0].seen.overlap < WHOLE, found[0].seen.overlap)
+            if worth > top and rival < RIVAL * found[0].seen.agree_m2 and self.weighing.calm(found[0]):
+                best, top = found[0], worth
         if best is None:
             return {left[0]: np.eye(4)}
         return {best.a: np.eye(4)} if best.a == left[0] or best.b != left[0] else {best.b: np.eye(4)}
@@ -204,15 +203,28 @@ class Tying:
             if mates and not first.told and bare:
                 doubts.append(two_rooms(first, max(mates, key=lambda o: first.shares[o]), placed, self.weighing))
                 continue
-            if alone and not first.told:
+            whole = any(first.shares[m] >= WHOLE for m in mates)
+            if (alone or whole) and not first.told:
                 roommates.append((first, max(mates, key=lambda o: first.shares[o])))
-            mine = (first.told, not (alone and first.support >= WHOLE), first.calm, first.distinct)
+            mine = (first.told, not whole, first.calm, first.support)
             if rank is None or mine > rank:
                 best, rank = first, mine
         mate = next((m for p, m in roommates if p is best), None)
-        if best is not None and mate is not None and {best.station, mate} & self.doubtful(doubts):
-            return None, doubts + [two_rooms(p, m, placed, self.weighing) for p, m in roommates]
+        if best is not None and mate is not None:
+            asked = [d.station for d in doubts if isinstance(d, Question)]
+            alike = bool({best.station, mate} & self.doubtful(doubts))
+            if alike or self.wanted(best.station, asked):
+                return None, doubts + [two_rooms(p, m, placed, self.weighing) for p, m in roommates]
         return best, doubts
+
+    def wanted(self, name: str, others: list[str]) -> bool:
+        """Whether one that somebody is asked about would have a station beside it: what it knows is not heard yet."""
+        return any(
+            h.seen.overlap >= ENOUGH and self.weighing.calm(h)
+            for (a, b), found in self.weighing.hypotheses.items()
+            if (a == name and b in others) or (b == name and a in others)
+            for h in found[:2]
+        )
 
     def doubtful(self, doubts: list[Finding | Question]) -> set[str]:
         """Stations of rooms that are alike: somebody is asked where they stood, or said that they share no room."""

@@ -23,7 +23,6 @@ from .questions import ALIKE_SHARE, SAME_PLACE, Answer, Told
 
 Array = NDArray[np.float64]
 ENOUGH = 0.10  # share of a station's surfaces that the placed ones must confirm: less may be one wall that looks like another
-RESTLESS = 0.1  # share seen through from which on a guess says nothing of how much moves
 STILL = 2e-4  # share of contradicted objects below which nothing moves on a site
 RIGHT = 5e-3  # share of contradicted objects above which a pair is not taken for a right one
 TELLING = 10.0  # m2 that a pair agrees on at least to say how much moves on the site
@@ -137,7 +136,7 @@ class Weighing:
 
     def look_round(self) -> None:
         """How much moves on this site: what the least contradicted pair of a station contradicts, in the median over stations."""
-        tops = [h for found in self.hypotheses.values() for h in found[:3] if h.seen.see_through < RESTLESS and h.seen.overlap >= ENOUGH]
+        tops = [h[0] for h in self.hypotheses.values() if h and h[0].seen.see_through < BLATANT and h[0].seen.overlap >= ENOUGH]
         list(self.pool.map(self.objects, tops))
         least: dict[str, float] = {}
         for h in tops:

@@ -3,6 +3,7 @@ import { http, sent, type Body, type Station } from "../../api/client";
 import { useAsk, useBodies, useNetwork } from "../../api/queries";
 import { Actions, Button, Heading, Quiet, Sentence } from "../../kit";
 import { useView } from "../../kit/view";
+import { startMatching } from "./Matching";
 import { startPlacing } from "./Placing";
 
 export function PairCard({ id, a, b }: { id: string; a: Station; b: Station }) {
@@ -12,12 +13,16 @@ export function PairCard({ id, a, b }: { id: string; a: Station; b: Station }) {
       <Sentence>
         {a.name} and {b.name} {link ? "are linked." : "are not linked."}
       </Sentence>
-      <Quiet>Put one over the other roughly in plan; the fine alignment does the rest and shows the evidence.</Quiet>
+      <Quiet>
+        Put one over the other roughly in plan, or pick the same places in both panoramas; the fine alignment does the
+        rest and shows the evidence.
+      </Quiet>
       <Actions>
         {link && <Button onClick={() => useView.getState().set({ link: link.id, stations: [] })}>Show the link</Button>}
         <Button main={!link} onClick={() => startPlacing(a, b)}>
           Put {b.name} by hand
         </Button>
+        <Button onClick={() => startMatching(a, b)}>Pick the same places</Button>
       </Actions>
       <Hold id={id} stations={[a, b]} />
     </>

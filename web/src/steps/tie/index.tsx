@@ -8,6 +8,7 @@ import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
 import { HeldCard, PairCard } from "./Chosen";
 import { LinkCard } from "./LinkCard";
+import { Matching } from "./Matching";
 import { Placing } from "./Placing";
 import { Asked, QuestionsDialog } from "./Questions";
 import { TargetCard } from "./TargetCard";
@@ -29,8 +30,9 @@ export function TieCard({ id }: { id: string }) {
 function Loaded({ id }: { id: string }) {
   const network = useNetwork(id).data;
   const stations = useStations(id).data ?? [];
-  const { link, stations: chosen, target, placing } = useView();
+  const { link, stations: chosen, target, placing, matching } = useView();
   const selected = network?.links.find((k) => k.id === link);
+  if (matching) return <Matching id={id} stations={stations} />;
   if (placing) return <Placing id={id} stations={stations} />;
   if (selected) return <LinkCard id={id} link={selected} />;
   const two = stations.filter((s) => chosen.includes(s.id));
