@@ -1,4 +1,4 @@
-"""./lantern measure [points] [large] [bench] [pairs] [network] [faults]: run, print, and keep the table in docs/benchmarks.md when all ran."""
+"""./lantern measure [points] [large] [bench] [pairs] [ties] [network] [faults]: run, print, and keep the table in docs/benchmarks.md when all ran."""
 
 from __future__ import annotations
 
@@ -8,10 +8,18 @@ import sys
 from datetime import date
 from pathlib import Path
 
-from . import bench, faults, large, network, pairs, points
+from . import bench, faults, large, network, pairs, points, ties
 from .table import Row, markdown
 
-PARTS = {"points": points.run, "large": large.run, "bench": bench.run, "pairs": pairs.run, "network": network.run, "faults": faults.run}
+PARTS = {
+    "points": points.run,
+    "large": large.run,
+    "bench": bench.run,
+    "pairs": pairs.run,
+    "ties": ties.run,
+    "network": network.run,
+    "faults": faults.run,
+}
 WORDS = """# Benchmarks
 
 Made by `./lantern measure` on {day}: {cores} cores, Python {python}. Each row is one run of ours and one of the yardstick

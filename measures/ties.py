@@ -1,4 +1,5 @@
-"""Ties without a start on layouts that no limit was set on: what is right, what is wrong, what is left open."""
+"""Ties without a start on layouts that no limit was set on: what is right, what is wrong, what is left open; and what is right once the
+questions are answered as truth has it."""
 
 from __future__ import annotations
 
@@ -12,7 +13,9 @@ import numpy as np
 from taut_lantern.core import frames
 from taut_lantern.core.align.believe import Tie, tie
 from taut_lantern.core.align.evidence import dense
+from taut_lantern.core.align.guess import Hypothesis
 from taut_lantern.core.align.prepared import Prepared, prepare
+from taut_lantern.core.align.questions import Answer, Question, answers_of
 from taut_lantern.core.network.judge import Profile, judge
 from taut_lantern.core.network.observations import LinkObservation
 from taut_lantern.core.network.reliability import snoop
@@ -25,7 +28,8 @@ from .table import Row
 POINTS = 300_000
 RIGHT, WRONG = 0.02, 0.05  # metres off: a link is right below, a station stands wrong above
 SHARED, SOME = 0.15, 0.05  # overlap of pairs that should be linked
-SEEDS = [int(v) for v in os.environ.get("LANTERN_SEEDS", "31 32 33 34 35 36 37 38 39 40").split()]
+SEEDS = [int(v) for v in os.environ.get("LANTERN_SEEDS", "51 52 53").split()]  # 31, 32 and 41 were looked at while limits were set
+ROUNDS = 4  # times that all open questions are answered and the stations tied again
 
 
 @dataclass(frozen=True)
@@ -92,24 +96,45 @@ def score(found: Tie, ready: dict[str, Prepared], truth: dict[str, np.ndarray], 
     return Score(stations, of(SHARED, 2.0), of(SOME, SHARED), (used[0], used[1]), (taut[0], taut[1]), asked, seconds)
 
 
-def one(layout: Layout, seed: int, lean: float = 0.0) -> Score:
+def true_answers(q: Question, truth: dict[str, np.ndarray]) -> list[Answer]:
+    """What somebody says who knows the place."""
+    for r in q.readings:
+        if r.T_partner_station is not None:
+            off = frames.difference(frames.inverse(truth[r.partner]) @ truth[q.station], r.T_partner_station)
+            if max(off) < 0.3:
+                return answers_of(q, r.word)
+    return answers_of(q, "two" if q.kind == "alike" else "none")
+
+
+def one(layout: Layout, seed: int, lean: float = 0.0) -> tuple[Score, Score]:
+    """Without answers, and with all that is asked answered."""
     made = layout.scans(Scanner(points=POINTS, lean=lean), seed)
     ready = {n: prepare(cloud) for n, (cloud, _) in made.items()}
     truth = {n: pose for n, (_, pose) in made.items()}
-    begin = time.perf_counter()
-    found = tie(ready)
-    return score(found, ready, truth, len(found.findings), time.perf_counter() - begin)
+    kept: dict[str, list[Hypothesis]] = {}
+    scores: list[Score] = []
+    answers: list[Answer] = []
+    for _ in range(1 + ROUNDS):
+        begin = time.perf_counter()
+        found = tie(ready, load=kept.get, keep=kept.__setitem__, answers=answers)
+        scores.append(score(found, ready, truth, len(found.questions), time.perf_counter() - begin))
+        if not found.questions:
+            break
+        answers += [a for q in found.questions for a in true_answers(q, truth)]
+    return scores[0], scores[-1]
 
 
 def run(chosen: list[str] | None = None, say: Callable[[str], None] = print) -> list[Row]:
     fixed = {x.name: x for x in LAYOUTS if x.name in ("yard", "plant room")}
     rows = []
     for name in chosen or [*DRAWS, *fixed]:
-        scores = []
+        first, last = [], []
         for seed in SEEDS:
-            scores.append(one(DRAWS[name](seed) if name in DRAWS else fixed[name], seed))
-            say(f"{name} {seed}: {scores[-1]}")
-        rows.append(_row(name, scores))
+            asked, told = one(DRAWS[name](seed) if name in DRAWS else fixed[name], seed)
+            first.append(asked)
+            last.append(told)
+            say(f"{name} {seed}: {asked}\n  answered: {told}")
+        rows += [_row(f"{name}, {len(SEEDS)} draws", first), _row(f"{name}, {len(SEEDS)} draws, questions answered", last)]
     return rows
 
 
@@ -118,12 +143,12 @@ def _row(name: str, scores: list[Score]) -> Row:
         return sum(getattr(x, field)[k] for x in scores)
 
     said = (
-        f"stations {total('stations', 0)} right, {total('stations', 1)} wrong, {total('stations', 2)} left open; links used and wrong "
+        f"{sum(x.asked for x in scores)} asked; stations {total('stations', 0)} right, {total('stations', 1)} wrong, {total('stations', 2)} left open; links used and wrong "
         f"{total('used', 1)} of {total('used', 0)}, taut and wrong {total('taut', 1)} of {total('taut', 0)}; pairs at 15 % or more "
         f"{total('enough', 0)} of {total('enough', 1)}, at 5 to 15 % {total('some', 0)} of {total('some', 1)}"
     )
     met = total("used", 1) == 0 and total("stations", 1) == 0 and total("enough", 0) >= 0.98 * total("enough", 1)
-    return Row(f"Tie without a start: {name}, {len(scores)} draws", said, "exact truth", "none wrong, 98 % of pairs", met)
+    return Row(f"Tie without a start: {name}", said, "exact truth", "none wrong, 98 % of pairs", met)
 
 
 if __name__ == "__main__":

@@ -81,3 +81,24 @@ def test_a_question_is_answered_by_a_key_and_what_it_was_about_is_placed(screen:
     screen.card("One question is open")
     screen.page.keyboard.press("Escape")
     expect(dialog).to_have_count(0)
+
+
+def test_the_same_places_are_picked_in_two_scans_side_by_side(screen: Screen) -> None:
+    """Each pick is listed with what it lies on; what is missing is told; a match can be taken out."""
+    stations = screen.page.get_by_label("Stations", exact=True)
+    stations.get_by_text("P1").click()
+    stations.get_by_text("P2").click(modifiers=["Control"])
+    screen.press("Pick the same places")
+    screen.drawn()
+    box, rows = screen.bench(), screen.page.locator("[data-match]")
+    for k, (left, right) in enumerate((((0.25, 0.93), (0.75, 0.93)), ((0.25, 0.3), (0.75, 0.3)))):
+        for across, down in (left, right):
+            screen.page.mouse.click(box["x"] + box["width"] * across, box["y"] + box["height"] * down)
+            screen.page.wait_for_timeout(400)  # two clicks at one place are none
+        expect(rows).to_have_count(k + 1)
+    screen.card("1 more match is needed")
+    expect(screen.page.get_by_role("button", name="Link these two")).to_have_attribute("aria-disabled", "true")
+    screen.press("Take match 2 out")
+    expect(rows).to_have_count(1)
+    screen.press("Leave it")
+    screen.card("P1 and P2 are linked")

@@ -39,7 +39,7 @@ def points_near(s: Session, stations: list[Station], pick: Array, radius: float)
 
 
 def caught_near(s: Session, station: Station, pick: Array) -> Catch:
-    """The shape that the points of a station hold round a pick, part frame. NotEnough when hardly any lie there."""
+    """The shape that the points of a station hold round a pick, part frame; a point when they hold none."""
     for radius in CATCH:
         near = points_near(s, [station], pick, radius)
         if len(near.points) >= ENOUGH:

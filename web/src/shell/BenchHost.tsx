@@ -331,7 +331,7 @@ export function BenchHost({ id }: { id: string }) {
           Drop the E57 files of the stations here. What is in each file is shown before anything is stored.
         </p>
       )}
-      {stations && stations.length > 1 && !tied && !view.placing && view.step !== "bring_in" && (
+      {stations && stations.length > 1 && !tied && !view.placing && !view.matching && view.step !== "bring_in" && (
         <p className="pointer-events-none absolute inset-x-0 bottom-8 text-center text-[13px] text-[#f2efe6]">
           The stations are not tied yet, so they share no coordinates: one is shown. Choose another in the roster.
         </p>

@@ -109,7 +109,9 @@ class Tying:
                     continue
                 self.join(best, placed)
             self.tie.parts.append(placed)
-            left = [n for n in left if n not in placed]
+            asked = {q.station for q in self.tie.questions}  # they belong to what somebody says, and are laid on nothing else
+            self.tie.parts += [{n: np.eye(4)} for n in left if n in asked and n not in placed]
+            left = [n for n in left if n not in placed and n not in asked]
         self.question()
         return self.tie
 

@@ -10,11 +10,16 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.align.picks import Match, Pick, place
 from ...core.errors import BadInput, NotEnough
+from ...core.scan.surface import widest_plane
 from ...site.common import Array, get_station, heavy, matrix, numbers
-from ...site.near import caught_near
+from ...site.near import caught_near, points_near
 from ...store.db import snapshot
 from ...store.models import Station
 
+LONE, FEWEST = 0.15, 5  # metres round a pick within which so many points lie, or it is on nothing
+ROUND = 0.4  # metres round a pick on a far wall
+LEVEL = 0.008  # metres by which the noise of a scan leaves a surface
+HELD = 0.8  # share of the points there that a wall holds at least
 KINDS = {"plane": "plane", "edge": "line", "pipe": "line"}  # what a shape holds; any other a point
 
 
@@ -50,12 +55,31 @@ def look_at(project_id: str, a: str, b: str, matches: list[tuple[list[float], li
     }
 
 
+def _on_a_wall(s: Session, station: Station, at: Array) -> Pick | None:
+    """A pick on a surface of which too little was scanned close by: the plane that most points farther round it lie on."""
+    pose = matrix(station.pose)
+    pick = frames.apply(pose, at[None])[0]
+    near = points_near(s, [station], pick, ROUND)
+    try:
+        plane = widest_plane(near.points, LEVEL, through=pick).facing(near.towards)
+    except NotEnough:
+        return None
+    if plane.points < HELD * len(near.points):
+        return None
+    return Pick("plane", at, frames.inverse(pose)[:3, :3] @ plane.normal)
+
+
 def _pick(s: Session, station: Station, at: Array) -> Pick:
     pose = matrix(station.pose)
-    caught = caught_near(s, station, frames.apply(pose, at[None])[0])
+    pick = frames.apply(pose, at[None])[0]
+    if len(points_near(s, [station], pick, LONE).points) < FEWEST:
+        raise NotEnough("hardly a point lies round that pick", remedy="pick on a surface")
+    caught = caught_near(s, station, pick)
     back = frames.inverse(pose)
     kind = KINDS.get(caught.kind, "point")
     direction = caught.normal if kind == "plane" else caught.axis
-    if caught.kind == "point" or direction is None:
+    if caught.kind == "point":
+        return _on_a_wall(s, station, at) or Pick("point", at)
+    if direction is None:
         return Pick("point", frames.apply(back, caught.at[None])[0])
     return Pick(kind, frames.apply(back, caught.at[None])[0], back[:3, :3] @ direction)

@@ -21,6 +21,7 @@ export function startMatching(a: Station, b: Station) {
     stand2: b.id,
     panes: ["panorama", "panorama2"],
     split: null,
+    ...(v.colourBy === "station" && { colourBy: a.has_rgb && b.has_rgb ? "colour" : "intensity" }), // who is looked at is known
   });
 }
 
