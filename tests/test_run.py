@@ -35,7 +35,7 @@ def test_a_sound_job_ends_with_0_and_says_everything(database: str, small: Path,
     done = run(small, "--deliver", tmp_path / "out", "--targets", "spheres:0.1")
     assert done.returncode == 0, done.stderr
     result = json.loads((tmp_path / "out" / "result.json").read_text())
-    assert set(result) == {"format", "stations", "links", "targets", "control", "solution", "findings", "timings"}
+    assert set(result) == {"format", "stations", "links", "targets", "control", "solution", "findings", "undecided", "timings"}
     assert [x["name"] for x in result["stations"]] == ["ST-01", "ST-02", "ST-04", "ST-05"]
     poses = {}
     for x in result["stations"]:

@@ -58,7 +58,7 @@ class Found:
 
 
 def tie_again(project: str, found: list[tuple[str, str, float]], monkeypatch: pytest.MonkeyPatch) -> dict[str, Any]:
-    kept = Evidence(*(0.001,) * 3, (1,), 0.5, 0.0, 0.0, 0.0, 40, 0.001, (1.0, 0.0, 0.0), 0.01, 0.0, 0.0, 0.1, 0.0)
+    kept = Evidence(*(0.001,) * 3, (1,), 0.5, 0.0, 0.0, 0.0, 40, 0.001, (1.0, 0.0, 0.0), 0.01, 0.0, 0.0, 0.1, 8.0, 0.0)
     pairs = [TiedPair(a, b, Found(frames.pose(0.0, (x, 0, 0))), kept) for a, b, x in found]  # type: ignore[arg-type]
     parts = [{x: np.eye(4) for x in ids(project, Station)}]
     monkeypatch.setattr("taut_lantern.core.align.believe.tie", lambda *a, **k: Tie(parts, pairs, []))

@@ -12,11 +12,13 @@ from taut_lantern.core.align.believe import tie
 from taut_lantern.core.align.evidence import evidence
 from taut_lantern.core.align.fine import fine
 from taut_lantern.core.align.prepared import prepare
+from taut_lantern.core.align.questions import answers_of
 from taut_lantern.core.network.judge import Profile, judge
 from taut_lantern.core.network.observations import LinkObservation
 from taut_lantern.core.network.reliability import snoop
-from taut_lantern.standins.scanner import Scanner
-from tests.truth.layouts import LAYOUTS, PLANT, TERRACE, YARD, Layout
+from taut_lantern.standins.scanner import Scanner, scan
+from taut_lantern.standins.scene import Scene
+from tests.truth.layouts import LAYOUTS, PLANT, TERRACE, TWINS, YARD, Layout
 
 ROUGH = frames.pose(0.01, (0.08, -0.06, 0.02))  # a start as a hand puts it
 WRONG = 0.020  # metres off: a pipe spool no longer fits
@@ -69,6 +71,46 @@ def test_stations_that_a_taut_link_holds_err_no_more_than_they_claim(linked: Any
             for name in part:
                 off = (frames.inverse(s.poses[datum]) @ s.poses[name])[:3, 3] - (frames.inverse(truth[datum]) @ truth[name])[:3, 3]
                 assert name not in taut or np.linalg.norm(off) < 6 * np.linalg.norm(s.sigma_position[name]) + 1e-4, (name, 1000 * off)
+
+
+@pytest.mark.parametrize("seed", [8, 9])
+def test_two_rooms_that_nothing_tells_apart_are_never_one_and_all_is_right_once_it_is_answered(seed: int) -> None:
+    made = TWINS.scans(Scanner(points=150_000), seed)
+    ready, truth = {n: prepare(cloud) for n, (cloud, _) in made.items()}, {n: pose for n, (_, pose) in made.items()}
+    kept: dict[str, Any] = {}
+    answers: list[Any] = []
+    for _ in range(4):
+        found = tie(ready, load=kept.get, keep=kept.__setitem__, answers=answers)
+        for p in found.pairs:
+            off, _ = frames.difference(p.result.T_a_b, frames.inverse(truth[p.a]) @ truth[p.b])
+            assert off < WRONG, (p.a, p.b, off)
+        if not found.questions:
+            break
+        for q in found.questions:
+            true = {r.word: frames.inverse(truth[r.partner]) @ truth[q.station] for r in q.readings if r.T_partner_station is not None}
+            right = [r.word for r in q.readings if r.word in true and max(frames.difference(true[r.word], r.T_partner_station)) < 0.1]
+            answers += answers_of(q, right[0] if right else "two" if q.kind == "alike" else "none")
+    assert answers and [len(part) for part in found.parts] == [4]
+
+
+def test_the_ends_of_a_bare_passage_are_no_proof() -> None:
+    """Two stations of a passage with nothing in it: what they share is walls, so their link is not taut, and it is asked."""
+    s = Scene()
+    s.box((0, -1.1, -0.25), (30, 1.1, 0), (0.5, 0.5, 0.5), 0.4)
+    s.box((0, -1.1, 2.6), (30, 1.1, 2.8), (0.8, 0.8, 0.8), 0.6)
+    for y in (-1.2, 1.1):
+        s.wall(1, y, 0.1, (0, 30), (0, 2.6), [], (0.8, 0.8, 0.8))
+    for x in (-0.1, 30.0):
+        s.wall(0, x, 0.1, (-1.1, 1.1), (0, 2.6), [], (0.8, 0.8, 0.8))
+    scans = {n: scan(s, (x, 0.1, 1.6), 0.4, k, Scanner(points=150_000)) for k, (n, x) in enumerate((("W", 4.0), ("M", 9.0), ("E", 26.0)))}
+    ready = {n: prepare(cloud) for n, (cloud, _) in scans.items()}
+    true = frames.inverse(scans["W"][1]) @ scans["M"][1]
+    result = fine(ready["W"], ready["M"], true)
+    assert result is not None
+    found = evidence(ready["W"], ready["M"], result)
+    assert found.distinct_m2 < 1 and "bare" in {r.code for r in judge(found, Profile(), 0.0, 0.0, "W · M").reasons}
+    tied = tie(ready)
+    assert tied.questions and all(p.evidence.distinct_m2 < 1 for p in tied.pairs)
 
 
 @pytest.mark.parametrize("layout", [YARD, PLANT, TERRACE], ids=lambda x: x.name)
