@@ -143,7 +143,8 @@ def _row(name: str, scores: list[Score]) -> Row:
         return sum(getattr(x, field)[k] for x in scores)
 
     said = (
-        f"{sum(x.asked for x in scores)} asked; stations {total('stations', 0)} right, {total('stations', 1)} wrong, {total('stations', 2)} left open; links used and wrong "
+        f"{sum(x.asked for x in scores)} asked; "
+        f"stations {total('stations', 0)} right, {total('stations', 1)} wrong, {total('stations', 2)} left open; links used and wrong "
         f"{total('used', 1)} of {total('used', 0)}, taut and wrong {total('taut', 1)} of {total('taut', 0)}; pairs at 15 % or more "
         f"{total('enough', 0)} of {total('enough', 1)}, at 5 to 15 % {total('some', 0)} of {total('some', 1)}"
     )

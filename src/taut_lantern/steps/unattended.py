@@ -137,14 +137,15 @@ def _known(words: list[str]) -> dict[frozenset[str], str]:
 
 
 def _answer(project: str, known: dict[frozenset[str], str]) -> bool:
-    """Answer the open questions that something is known of. Returns whether there was one."""
+    """Answer the open questions that something is known of, each answer once: asked again of the same two, the readings are others.
+    Returns whether there was one."""
     with session() as s:
         asked = [q for q in questions.describe(s, project) if q["answer"] is None]
     answered = False
     for q in asked:
-        word = known.get(frozenset((q["station_name"], q["other_name"])))
-        if word in q["words"]:
-            questions.record(project, q["id"], word, q["version"])
+        pair = frozenset((q["station_name"], q["other_name"]))
+        if known.get(pair) in q["words"]:
+            questions.record(project, q["id"], known.pop(pair), q["version"])
             answered = True
     return answered
 

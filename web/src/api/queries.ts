@@ -156,37 +156,28 @@ export const useSlab = (id: string, section: string | null) =>
 /** What every change makes older: the head with its thread, the journal, and whether deliveries are of today. */
 const CHANGED = ["project", "journal", "deliveries"];
 
+/** What hangs on which stations are there and where they stand. */
+const NETWORK = [
+  "stations",
+  "network",
+  "questions",
+  "bodies",
+  "sightings",
+  "control",
+  "sections",
+  "slab",
+  "notes",
+  "views",
+  ...CHANGED,
+];
+
 /** What to read again when the server says that a topic changed. */
 const FOLLOWS: Record<string, string[]> = {
   job: ["jobs"],
   jobs: ["jobs", "stations", "originals", "project"],
   originals: ["originals", "project"],
-  stations: [
-    "stations",
-    "network",
-    "questions",
-    "bodies",
-    "sightings",
-    "control",
-    "sections",
-    "slab",
-    "notes",
-    "views",
-    ...CHANGED,
-  ],
-  network: [
-    "network",
-    "questions",
-    "bodies",
-    "stations",
-    "sightings",
-    "control",
-    "sections",
-    "slab",
-    "notes",
-    "views",
-    ...CHANGED,
-  ],
+  stations: NETWORK,
+  network: NETWORK,
   control: ["control", "notes", ...CHANGED],
   edits: ["edits", "boxes", "stations", "slab", ...CHANGED],
   sections: ["sections", ...CHANGED],

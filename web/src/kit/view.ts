@@ -162,6 +162,18 @@ const FRESH = {
   },
 };
 
+/** Nothing is in hand. */
+const DOWN = {
+  tool: "none" as Tool,
+  picks: [],
+  onPick: null,
+  placing: null,
+  matching: null,
+  outline: null,
+  drawing: false,
+  measuring: null,
+};
+
 const PANES: Record<StepId, PaneName[]> = {
   bring_in: ["space"],
   tie: ["plan"],
@@ -216,17 +228,10 @@ export const useView = create<State & Actions>((set, get) => ({
     set({
       step,
       panes: PANES[step],
-      tool: "none",
-      picks: [],
-      onPick: null,
-      placing: null,
-      matching: null,
-      outline: null,
-      drawing: false,
+      ...DOWN,
       trace: null,
       note: null,
       about: null,
-      measuring: null,
       ledger: "",
       section: step === "draw" ? get().section : null,
     });
@@ -244,17 +249,7 @@ export const useView = create<State & Actions>((set, get) => ({
     });
   },
   moveSlab: (part) => set({ slab: { ...get().slab, ...part } }),
-  letGo: () =>
-    set({
-      tool: "none",
-      picks: [],
-      onPick: null,
-      placing: null,
-      matching: null,
-      outline: null,
-      drawing: false,
-      measuring: null,
-    }),
+  letGo: () => set(DOWN),
   match: (station, at) => {
     const m = get().matching;
     const key = station === m?.a ? "a" : station === m?.b ? "b" : null;

@@ -70,7 +70,7 @@ def answer_question(project_id: P, question_id: P, body: x.AnswerIn) -> x.Starte
 def picture_question(project_id: P, question_id: P, word: Literal["one", "two", "first", "second", "third", "fourth"]) -> Response:
     """One reading in plan: both scans where it puts them."""
     body = questions.picture(project_id, question_id, word)
-    return Response(body, media_type="image/png", headers={"Cache-Control": "private, max-age=3600"})
+    return Response(body, media_type="image/png", headers={"Cache-Control": "private, no-cache"})
 
 
 @api.post("/projects/{project_id}/targets/find", operation_id="find_targets", status_code=202)

@@ -1,4 +1,4 @@
-"""Which questions a run leaves: found once its placements are made, each with its two readings."""
+"""Which questions a run leaves: found once its placements are made, each with its readings."""
 
 from __future__ import annotations
 

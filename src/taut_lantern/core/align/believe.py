@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from .. import frames
 from ..errors import Finding
 from .asking import DOOR, RIVAL, Asking, places, two_rooms
-from .contradiction import structure_limit
+from .contradiction import BARE, structure_limit
 from .evidence import Evidence, dense, evidence
 from .fine import Fine, fine
 from .guess import Hypothesis, propose
@@ -33,7 +33,6 @@ NEARLY = 0.6  # share of another placement's support that one without contradict
 PLAIN = 0.05  # m2 of contradicted structure that speak against a placement beside one without
 WHOLE = 0.85  # share from which on two stations saw just the same: one room, or two that are alike
 SURE = 0.35  # support below which a station is looked for from all that are placed before it is believed
-BARE = 3.0  # m2 of more than bare walls and floors without which one room is like any other
 SHARED = 0.05  # overlap from which on two placed stations are aligned finely
 
 
@@ -56,8 +55,8 @@ class Tie:
 
 
 def rivals(clean: list[Placement]) -> list[Placement]:
-    """The placement that is believed first, of those that are clean, and those that are as good, the likeliest first. What contradicts nothing
-    comes before what is contradicted in whole objects, unless that shares much more."""
+    """The placement that is believed first, of those that are clean, and those that are as good, the likeliest first. What
+    contradicts nothing comes before what is contradicted in whole objects, unless that shares much more."""
     first = clean[0]
     quiet = next((p for p in clean if p.calm), None)
     if quiet is not None and not first.told and quiet.support >= NEARLY * first.support:

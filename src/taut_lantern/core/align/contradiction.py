@@ -37,6 +37,7 @@ PERSON = (0.8, 1.2, 2.1, 0.6)  # metres: no wider, as high at least and at most,
 BASE, TOP = 1.4, 3.2  # metres above the ground: it begins lower than this and ends lower than that
 
 
+BARE = 3.0  # m2 of more than bare walls and floors that two stations share at least: as one sees of a machine, or of a stair
 QUIET = 0.006  # m2 of contradicted objects that say nothing: seven speakers
 SETTLING = 2e-4  # share of what agrees that structure may contradict where placements are still some millimetres off
 STRUCTURE, MOVERS = 0.6, 10.0  # times the site's own share that structure and movers of a right placement contradict at most

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import asdict, dataclass
 
+from ..align.contradiction import BARE
 from ..align.evidence import Evidence
 from ..errors import Finding
 
@@ -34,7 +35,6 @@ PROFILES = {
 }
 
 
-BARE = 3.0  # m2 of more than bare walls and floors that two stations share at least: as one sees of a machine, or of a stair
 EXPLAINED = 3.5  # normalised residual up to which a disagreement is what the link itself expects
 
 

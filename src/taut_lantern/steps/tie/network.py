@@ -7,9 +7,9 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from ...core.align.contradiction import BARE
 from ...core.align.evidence import Evidence
 from ...core.errors import NotFound
-from ...core.network.judge import BARE
 from ...site.common import get_project, owned, stations_of
 from ...site.solution import empty, pair_of, solution_of
 from ...store.models import Link, SolutionRow

@@ -35,7 +35,6 @@ export function Matching({ id, stations }: { id: string; stations: Station[] }) 
   const asked = useQuery({
     queryKey: [id, "matches", a, b, JSON.stringify(whole)],
     enabled: whole.length > 0,
-    placeholderData: (before) => before,
     queryFn: () =>
       sent(
         http.POST("/api/projects/{project_id}/matches", {
@@ -109,7 +108,7 @@ export function Matching({ id, stations }: { id: string; stations: Station[] }) 
         <Button
           main
           busy={link.isPending}
-          why={T ? "" : found?.why || "three matches are needed"}
+          why={T ? "" : found?.why || (whole.length ? "the matches are being looked at" : "three matches are needed")}
           onClick={() => link.mutate(undefined)}
         >
           Link these two

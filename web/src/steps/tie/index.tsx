@@ -1,6 +1,6 @@
 /** Tie: one button, then evidence: links with status, reasons and residuals; spheres; a pair put by hand. */
 import { http, sent, type Station } from "../../api/client";
-import { useAsk, useBodies, useJobs, useNetwork, useSightings, useStations } from "../../api/queries";
+import { useAsk, useBodies, useJobs, useNetwork, useQuestions, useSightings, useStations } from "../../api/queries";
 import { Actions, Button, fixed, Heading, Quiet, Row, Sentence } from "../../kit";
 import { Await } from "../../kit/await";
 import { LengthField, useLengths } from "../../kit/fields";
@@ -16,7 +16,7 @@ import { TargetCard } from "./TargetCard";
 export { tieLedgers } from "./ledgers";
 
 export function TieCard({ id }: { id: string }) {
-  const asked = [useNetwork(id), useStations(id), useSightings(id), useJobs(id)] as const;
+  const asked = [useNetwork(id), useStations(id), useSightings(id), useJobs(id), useQuestions(id)] as const;
   return (
     <>
       <Await of={[...asked]} what="the network">
