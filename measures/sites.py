@@ -218,6 +218,65 @@ def stair(seed: int) -> Layout:
     return Layout("spiral stair", stations, (), scene)
 
 
+def works(seed: int, rooms: int = 10) -> Layout:
+    """Works on one long passage: rooms and halls of all sizes on both sides, three stations in each and one before its door."""
+    draw = np.random.default_rng([seed, 10])
+    half = 1.3
+    plan: list[tuple[float, float, float, float, float, int]] = []  # from, to along the passage, depth, height, door, side
+    ends = [0.0, 0.0]
+    for k in range(rooms):
+        side, wide = k % 2, draw.uniform(7.0, 14.0)
+        x = ends[side]
+        plan.append((x, x + wide, draw.uniform(6.0, 12.0), draw.uniform(2.9, 5.5), x + draw.uniform(1.0, wide - 2.5), side))
+        ends[side] = x + wide + 0.2
+    length = max(ends)
+    stations: dict[str, Vec] = {}
+    for k, (x0, x1, deep, _, door, side) in enumerate(plan):
+        up = 1 if side == 0 else -1
+        stations[f"P{k + 1:02}"] = (door + 0.6 + draw.uniform(-0.4, 0.4), draw.uniform(-0.3, 0.3), 0.0)
+        stations[f"A{k + 1:02}"] = (door + 0.6, up * (half + 1.9), 0.0)
+        stations[f"B{k + 1:02}"] = (x0 + 0.28 * (x1 - x0), up * (half + 0.2 + 0.68 * deep), 0.0)
+        stations[f"C{k + 1:02}"] = (x0 + 0.72 * (x1 - x0), up * (half + 0.2 + 0.62 * deep), 0.0)
+
+    def scene(_: int, number: int) -> Scene:
+        s, rng = Scene(), np.random.default_rng([seed, 11])
+        s.box((-1, -half, -0.25), (length + 1, half, 0), GREY, 0.4)
+        s.box((-1, -half, 2.7), (length + 1, half, 2.9), PALE, 0.6)
+        for x in (-1.1, length + 1):
+            s.wall(0, x, 0.1, (-half, half), (0, 2.7), [], PALE)
+        clear = list(stations.values())
+        for k, (x0, x1, deep, high, door, side) in enumerate(plan):
+            up = 1 if side == 0 else -1
+            y0, y1 = sorted((up * (half + 0.2), up * (half + 0.2 + deep)))
+            s.box((x0, min(y0, up * half), -0.25), (x1, max(y1, up * half), 0), GREY, 0.4)
+            s.box((x0, y0, high), (x1, y1, high + 0.2), PALE, 0.6)
+            s.wall(
+                1, half if up > 0 else -half - 0.2, 0.2, (x0 - 0.1, x1 + 0.1), (0, max(high, 2.7)), [(door, door + 1.2, 0.0, 2.15)], PALE
+            )
+            s.wall(1, y1 if up > 0 else y0 - 0.1, 0.1, (x0 - 0.1, x1 + 0.1), (0, high), [], PALE)
+            for x in (x0 - 0.1, x1):
+                s.wall(0, x, 0.1, (y0, y1), (0, high), [], PALE)
+            for lo, hi in _furniture(rng, (x0, y0, 0.0), (x1, y1, 0.0), [*clear, (door + 0.6, up * (half + 0.6), 0.0)], 7):
+                s.box(lo, hi, WOOD if k % 2 else STEEL, 0.45)
+            for _ in range(2):
+                y, z, r = rng.uniform(y0 + 0.5, y1 - 0.5), high - rng.uniform(0.3, 0.7), rng.uniform(0.04, 0.12)
+                s.tube((x0, y, z), (x1, y, z), r, (0.5, 0.5, 0.55), 0.5, 24)
+        for _ in range(rooms):  # what stands in the passage
+            x, side = rng.uniform(0, length - 0.6), rng.choice([-1, 1])
+            y = side * (half - 0.16)
+            if all(np.hypot(x + 0.25 - p[0], y - p[1]) > 0.8 for p in clear) and all(not r[4] - 0.8 < x < r[4] + 1.4 for r in plan):
+                s.box((x, y - 0.15, 0), (x + rng.uniform(0.25, 0.6), y + 0.15, rng.uniform(0.4, 2.0)), STEEL, 0.4)
+        for end, side in zip(ends, (1, -1), strict=True):  # where one row of rooms is shorter
+            if end < length:
+                s.wall(1, half if side > 0 else -half - 0.2, 0.2, (end - 0.1, length + 1), (0, 2.7), [], PALE)
+        for side in (1, -1):
+            s.wall(1, half if side > 0 else -half - 0.2, 0.2, (-1, 0.0), (0, 2.7), [], PALE)
+            s.wall(1, half if side > 0 else -half - 0.2, 0.2, (length, length + 1), (0, 2.7), [], PALE)
+        return s
+
+    return Layout("works of forty stations", stations, (), scene)
+
+
 DRAWS: dict[str, Callable[[int], Layout]] = {
     "exact": lambda seed: copies(seed, "exact"),
     "built": lambda seed: copies(seed, "built"),
@@ -225,4 +284,5 @@ DRAWS: dict[str, Callable[[int], Layout]] = {
     "hall": hall,
     "corridor": corridor,
     "stair": stair,
+    "works": works,
 }

@@ -138,7 +138,10 @@ def test_height_votes_are_the_same() -> None:
     occupied = (rng.random((2, 8, 6, 20)) < 0.2).astype(np.uint8)
     points, kind, shifts = rng.normal(size=(50, 3)) * 1.5, rng.integers(0, 2, 50), rng.normal(size=(4, 2))
     out = np.zeros((4, 20), np.int32)
-    rays.height_votes(occupied, 0.5, 0.1, points, kind, shifts, out)
+    key = np.nonzero(occupied.ravel())[0]
+    ends = np.searchsorted(key, np.arange(2 * 8 * 6 + 1) * 20).astype(np.int32)
+    start = np.stack([ends[:-1], ends[1:]], axis=1).reshape(2, 8, 6, 2)
+    rays.height_votes(start, (key % 20).astype(np.int32), 0.5, 0.1, points, kind, shifts, out)
     np.testing.assert_array_equal(out, reference.height_votes(occupied, 0.5, 0.1, points, kind, shifts))
     assert out.any()
 
@@ -150,3 +153,30 @@ def test_an_unstructured_scan_gets_a_range_image_that_finds_its_points_again() -
     filled = grid.index >= 0
     np.testing.assert_array_equal(grid.image[filled], bare.xyz[grid.index[filled]])
     assert filled.sum() > 0.5 * len(bare)
+
+
+def test_a_quick_turn_is_the_turn() -> None:
+    x, y = np.random.default_rng(5).normal(size=(2, 2000))
+    found = np.array([rays.turn_of(b, a) for a, b in zip([*x, 1, -1, 0, 0, 0], [*y, 0, 0, 1, -1, 0], strict=True)])
+    expected = np.arctan2([*y, 0, 0, 1, -1, 0], [*x, 1, -1, 0, 0, 0])
+    np.testing.assert_allclose(found, expected, atol=1e-7)
+
+
+def test_planes_that_are_known_are_those_of_the_image(pair: Any) -> None:
+    """Samples land on the cells of a coarse image; each has the plane that the fine image has at its point."""
+    a, b, t = pair
+    g, points, normals = a.grid, b.fine.points[:600], b.fine.normals[:600]
+    cells, known, geo = rays.coarse(g.image, g.geo, g.wrap, np.radians(1.0))
+    has = known[..., 7] > 0
+    assert has.sum() > 1000
+    plane = np.zeros(8)
+    for r, c in np.argwhere(has)[::97]:
+        at = rays.pixel(*cells[r, c].astype(float), g.geo, *g.image.shape[:2], g.wrap)
+        assert rays.plane_at(g.image, g.geo[3], g.wrap, *at, plane)
+        np.testing.assert_allclose(known[r, c], plane, atol=1e-9)
+    out = np.zeros((len(points), 8))
+    ok = rays.associate_known(cells, known, geo, True, t, points, normals, 0.05, 0.85, 1, out)
+    assert ok.mean() > 0.2
+    placed, turned = points @ t[:3, :3].T + t[:3, 3], normals @ t[:3, :3].T
+    assert (np.abs(((placed - out[:, :3]) * out[:, 3:6]).sum(axis=1))[ok] <= 0.05).all()
+    assert ((out[:, 3:6] * turned).sum(axis=1)[ok] >= 0.85).all()

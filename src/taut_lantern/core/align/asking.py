@@ -8,14 +8,12 @@ from numpy.typing import NDArray
 from .. import frames
 from .contradiction import QUIET, Contradiction, structure_limit
 from .guess import Hypothesis
-from .placements import ALIKE_APART, LEAST, SAME_ROOM, Placement, Weighing
+from .placements import ALIKE_APART, BLATANT, DOOR, LEAST, NOWHERE, SAME_ROOM, Placement, Weighing
 from .questions import PLACES, Question, Reading
 
 Array = NDArray[np.float64]
 RIVAL = 0.5  # share of what the best placement agrees on from which on another one makes it ambiguous
-DOOR = 0.06  # share of a station's surfaces that others than those of its room confirm, if it is to count
 HELD = 0.2  # share of them from which on those others hold the station by themselves
-NOWHERE = np.zeros((0, 3))
 COUNTS = {2: "two", 3: "three", 4: "four"}
 
 
@@ -127,7 +125,7 @@ class Asking:
         if frames.difference(h.T_a_b, stands)[0] <= ALIKE_APART:
             return False
         least = RIVAL * self.most.get(name, 0.0)
-        if h.seen.agree_m2 < max(LEAST, 0.5 * least):
+        if h.seen.agree_m2 < max(LEAST, 0.5 * least) or h.seen.see_through > 2 * BLATANT:
             return False
         return self.weighing.objects(h).agree >= least and self.weighing.calm(h)
 

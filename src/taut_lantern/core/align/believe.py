@@ -12,25 +12,26 @@ import os
 from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
+from itertools import combinations
 
 import numpy as np
 from numpy.typing import NDArray
 
 from .. import frames
 from ..errors import Finding
-from .asking import DOOR, RIVAL, Asking, places, two_rooms
+from .asking import RIVAL, Asking, places, two_rooms
 from .contradiction import BARE, structure_limit
 from .evidence import Evidence, dense, evidence
 from .fine import Fine, fine
 from .guess import Hypothesis, propose
-from .placements import ALIKE_APART, APART, ENOUGH, SPEAKERS, Placement, Weighing
+from .jointly import decided
+from .placements import ALIKE_APART, APART, DOOR, ENOUGH, PLAIN, SPEAKERS, Placement, Weighing
 from .prepared import Prepared
 from .questions import PLACES, Answer, Question
 
 Array = NDArray[np.float64]
 RIVAL_SEES_THROUGH = 0.03  # a guess that is looked through by more is no rival
 NEARLY = 0.6  # share of another placement's support that one without contradiction has at least to come before it
-PLAIN = 0.05  # m2 of contradicted structure that speak against a placement beside one without
 WHOLE = 0.85  # share from which on two stations saw just the same: one room, or two that are alike
 SURE = 0.35  # support below which a station is looked for from all that are placed before it is believed
 SHARED = 0.05  # overlap from which on two placed stations are aligned finely
@@ -87,6 +88,7 @@ class Tying:
         self.tie = Tie()
         self.pool = ThreadPoolExecutor(max_workers=os.cpu_count() or 1)  # the compiled loops let go of the lock
         self.weighing = Weighing(prepared, self.pool, answers)
+        self.waiting: set[str] = set()  # stations with one place that wait for those asked about: what they know is not heard yet
 
     def run(self) -> Tie:
         self.propose_all([(a, b) for k, a in enumerate(self.names) for b in self.names[k + 1 : k + 3]])
@@ -98,6 +100,11 @@ class Tying:
                 if best is None:
                     more = [(a, b) for n in left if n not in placed for a, b in self.untried(n, placed)]
                     if not more:
+                        together = self.jointly(placed, [n for n in left if n not in placed])
+                        if together:
+                            for p in together:
+                                self.join(p, placed)
+                            continue
                         self.doubts(placed, doubts)
                         break
                     self.propose_all(more[: max(8, len(self.names))])
@@ -183,6 +190,7 @@ class Tying:
 
     def most_certain(self, placed: dict[str, Array], rest: list[str]) -> tuple[Placement | None, list[Finding | Question]]:
         """The unplaced station whose placement is clean, well supported and without rival."""
+        self.waiting = set()
         best: Placement | None = None
         rank: tuple[bool, bool, bool, float] | None = None
         doubts: list[Finding | Question] = []
@@ -201,6 +209,10 @@ class Tying:
             mates = self.weighing.mates(first)
             alone = bool(mates) and first.without(mates) < DOOR
             bare = first.distinct < BARE or self.elsewhere(first, [p for p in clean if p is not first], mates)
+            if mates and not first.told and bare and not first.calm:
+                text = f"{name}: only bare surfaces of it fit anywhere, and other things are contradicted there"
+                doubts.append(Finding("unplaced", name, text, "fault"))
+                continue
             if mates and not first.told and bare:
                 doubts.append(two_rooms(first, max(mates, key=lambda o: first.shares[o]), placed, self.weighing))
                 continue
@@ -215,8 +227,30 @@ class Tying:
             asked = [d.station for d in doubts if isinstance(d, Question)]
             alike = bool({best.station, mate} & self.doubtful(doubts))
             if alike or self.wanted(best.station, asked):
+                self.waiting = set() if alike else {p.station for p, _ in roommates}
                 return None, doubts + [two_rooms(p, m, placed, self.weighing) for p, m in roommates]
         return best, doubts
+
+    def jointly(self, placed: dict[str, Array], rest: list[str]) -> list[Placement]:
+        """Those of the stations left over whose place all ways to place them together share (see ``jointly``). What stands open by
+        itself is not asked when only one of the places leaves room for everybody else."""
+        self.report("placing those left over together", 0, 1)
+        options = {n: self.weighing.everywhere(n, rest, placed) for n in rest}
+        options = {n: found for n, found in options.items() if any(self.tells(p) for p in found)}
+        bars = [
+            frozenset({(a, i), (b, j)})
+            for a, b in combinations(options, 2)
+            for i, p in enumerate(options[a])
+            for j, q in enumerate(options[b])
+            if not self.should_stop() and self.weighing.bar_each_other(p, q)
+        ]
+        found = decided({n: len(ks) for n, ks in options.items()}, bars, self.should_stop)
+        sure = (options[n][k] for n, k in found.items() if len(options[n]) > 1 or n in self.waiting)
+        return [p for p in sure if p.support >= ENOUGH]
+
+    def tells(self, p: Placement) -> bool:
+        """Whether a place is more than a bare surface that looks like another: a station that has no such place may stand anywhere."""
+        return p.distinct >= BARE or p.without(self.weighing.mates(p)) >= ENOUGH
 
     def wanted(self, name: str, others: list[str]) -> bool:
         """Whether one that somebody is asked about would have a station beside it: what it knows is not heard yet."""

@@ -20,6 +20,7 @@ Array = NDArray[np.float64]
 
 
 AGREE, BEHIND = 0.05, 0.07  # metres along the ray: a surface agrees, and is seen through from so much beyond that
+UPRIGHT = 0.7  # |z| of the normal below which a surface is no ground, floor or ceiling
 GRAZING = 0.1  # cosine between ray and normal below which a surface has no say
 
 
@@ -31,6 +32,7 @@ class Dense:
     violated_m2: float
     see_through: float  # violated / (violated + agreeing), the worse direction
     overlap: float  # share of both scans' surfaces that the other confirms
+    upright_m2: float = 0.0  # of what agrees: no ground, floor or ceiling
 
     @property
     def clean(self) -> bool:
@@ -86,13 +88,15 @@ def verdicts(a: Prepared, b: Prepared, T_a_b: Array, most: int) -> NDArray[np.in
 def dense(a: Prepared, b: Prepared, T_a_b: Array, most: int = 1_000_000) -> Dense:
     """Both scans' raw points (at most ``most`` of each) against the other's rays."""
     ab, ba = verdicts(a, b, T_a_b, most), verdicts(b, a, frames.inverse(T_a_b), most)
-    worst, agree, violated, seen = 0.0, 0.0, 0.0, 0.0
-    for verdict, area in ((ab, b.raw_area * len(b.raw) / max(len(ab), 1)), (ba, a.raw_area * len(a.raw) / max(len(ba), 1))):
+    worst, agree, violated, seen, upright = 0.0, 0.0, 0.0, 0.0, 0.0
+    for verdict, own in ((ab, b), (ba, a)):
+        area = own.raw_area * len(own.raw) / max(len(verdict), 1)
         yes, no = float((verdict == 1).sum()), float((verdict == 2).sum())
         worst = max(worst, no / max(yes + no, 1.0))
         agree, violated = agree + yes * area, violated + no * area
         seen += len(verdict) * area
-    return Dense(agree, violated, worst, agree / max(seen, 1e-9))
+        upright += float(((verdict == 1) & (np.abs(own.raw.normals[: len(verdict), 2]) < UPRIGHT)).sum()) * area
+    return Dense(agree, violated, worst, agree / max(seen, 1e-9), upright)
 
 
 def patches(m: Matches, size: float = 0.5) -> tuple[float, int]:

@@ -13,28 +13,29 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import fft
 
 from .. import frames
 from ..kernels import rays
-from .evidence import Dense, dense
+from .evidence import UPRIGHT, Dense, dense
 from .fine import refine
 from .matches import hits
 from .prepared import PYRAMID_STEP, Prepared
 
 Array = NDArray[np.float64]
-PROPOSALS = 1  # how proposals are computed: counts up when they would come out otherwise
+PROPOSALS = 2  # how proposals are computed: counts up when they would come out otherwise
+FEW, MANY = 2_500, 12_000  # points of each scan that judge placements after the first refinement, and after the last
 OPEN = 1000  # balanced samples of a scan that stood in the open have fewer
-CELL, SIZE = 0.2, 512  # plan image: 102.4 m square
+CELL, SIZE = 0.2, 512  # plan image: at most 102.4 m square
 
 
 @dataclass(frozen=True)
 class Hypothesis:
-    """One placement T_a_b of a pair with its score (agree - 4 violated, per sample) and dense evidence."""
+    """One placement T_a_b of a pair with its dense evidence."""
 
     a: str
     b: str
     T_a_b: Array
-    score: float
     seen: Dense
 
 
@@ -62,23 +63,27 @@ def _yaws(a: Prepared, b: Prepared) -> list[float]:
     return [math.radians(k / 2) for k in _peaks(score - score.min() + 1e-9, 6, 8)]
 
 
-def _occupied(a: Prepared) -> NDArray[np.uint8]:
-    """Level surfaces of a, up- and down-facing, in cells of 1 m by 1 m by 10 cm: (2, 128, 128, 256)."""
-    out = np.zeros((2, 128, 128, 256), np.uint8)
+def _levels(a: Prepared) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """Heights (10 cm bins, 128 stands for 0) of a's level surfaces in plan cells of 1 m: the ranges (2, 128, 128, 2) of the up- and
+    the down-facing ones in a list, and that list."""
+    keys = []
     for k, sign in enumerate((1, -1)):
         p = a.fine.points[sign * a.fine.normals[:, 2] > 0.9]
-        ijk = np.floor(p / [1.0, 1.0, 0.1]).astype(int) + [64, 64, 128]
+        ijk = np.floor(p / [1.0, 1.0, 0.1]).astype(np.int64) + [64, 64, 128]
         ijk = ijk[((ijk >= 0) & (ijk < [128, 128, 256])).all(axis=1)]
-        out[k, ijk[:, 0], ijk[:, 1], ijk[:, 2]] = 1
-    return out
+        keys.append(((k * 128 + ijk[:, 0]) * 128 + ijk[:, 1]) * 256 + ijk[:, 2])
+    key = np.unique(np.concatenate(keys))
+    cells = np.arange(2 * 128 * 128 + 1) * 256
+    at = np.searchsorted(key, cells).astype(np.int32)
+    return np.stack([at[:-1], at[1:]], axis=1).reshape(2, 128, 128, 2), (key % 256).astype(np.int32)
 
 
-def _heights(occupied: NDArray[np.uint8], b: Prepared, turn: Array, shifts: Array) -> Array:
+def _heights(levels: tuple[NDArray[np.int32], NDArray[np.int32]], b: Prepared, turn: Array, shifts: Array) -> Array:
     """Two height differences (metres) for each plan shift, by votes of level surfaces that would meet: (s, 2)."""
     up, down = b.balanced.normals[:, 2] > 0.9, b.balanced.normals[:, 2] < -0.9
     level = up | down
     votes = np.zeros((len(shifts), 256), np.int32)
-    rays.height_votes(occupied, 1.0, 0.1, b.balanced.points[level] @ turn[:3, :3].T, down[level].astype(np.int64), shifts, votes)
+    rays.height_votes(*levels, 1.0, 0.1, b.balanced.points[level] @ turn[:3, :3].T, down[level].astype(np.int64), shifts, votes)
     score = 2.0 * votes + np.roll(votes, 1, axis=1) + np.roll(votes, -1, axis=1)
     out = np.zeros((len(shifts), 2))
     rows = np.arange(len(shifts))
@@ -91,32 +96,39 @@ def _heights(occupied: NDArray[np.uint8], b: Prepared, turn: Array, shifts: Arra
     return out
 
 
-def _plan(points: Array, normals: Array) -> NDArray[np.complex128]:
-    """Complex image of wall normals on a SIZE x SIZE plan, whitened in part."""
-    ij = np.floor(points[:, :2] / CELL).astype(int) + SIZE // 2
-    ok = (np.abs(normals[:, 2]) < 0.3) & (ij >= 0).all(axis=1) & (ij < SIZE).all(axis=1)
-    image = np.zeros(SIZE * SIZE, complex)
-    np.add.at(image, ij[ok, 1] * SIZE + ij[ok, 0], normals[ok, 0] + 1j * normals[ok, 1])
-    size = np.asarray(np.abs(image))
-    return np.asarray(image / np.maximum(size, 1e-9) * np.minimum(size, 4) ** 0.5, complex).reshape(SIZE, SIZE)
+def _wide(points: Array, normals: Array) -> float:
+    """How far from the scanner its walls reach in plan, metres; what lies beyond half the largest image counts no more."""
+    far = np.abs(points[np.abs(normals[:, 2]) < 0.3][:, :2]).max(initial=1.0)
+    return min(float(far), SIZE * CELL / 2)
 
 
-def _shifts(fa: NDArray[np.complex128], points: Array, normals: Array) -> list[tuple[float, float]]:
+def _plan(points: Array, normals: Array, size: int) -> NDArray[np.complex64]:
+    """Complex image of wall normals on a size x size plan, whitened in part."""
+    ij = np.floor(points[:, :2] / CELL).astype(int) + size // 2
+    ok = (np.abs(normals[:, 2]) < 0.3) & (ij >= 0).all(axis=1) & (ij < size).all(axis=1)
+    at = ij[ok, 1] * size + ij[ok, 0]
+    image = np.bincount(at, normals[ok, 0], size * size) + 1j * np.bincount(at, normals[ok, 1], size * size)
+    much = np.asarray(np.abs(image))
+    return np.asarray(image / np.maximum(much, 1e-9) * np.minimum(much, 4) ** 0.5, np.complex64).reshape(size, size)
+
+
+def _shifts(fa: NDArray[np.complex64], points: Array, normals: Array, count: int) -> list[tuple[float, float]]:
     """Plan shifts (metres) of turned samples against a's transformed image."""
-    f = fa * np.conj(np.fft.fft2(_plan(points, normals)))
-    score = np.fft.ifft2(f / np.maximum(np.abs(f), 1e-9) ** 0.5).real
+    size = len(fa)
+    f = fa * np.conj(fft.fft2(_plan(points, normals, size)))
+    score = fft.ifft2(f / np.maximum(np.abs(f), 1e-9) ** 0.5).real
     found = []
-    for _ in range(30):
+    for _ in range(count):
         k = int(np.argmax(score))
-        y, x = divmod(k, SIZE)
+        y, x = divmod(k, size)
         if score[y, x] <= 0:
             break
         # centroid of the 3x3 round the peak, for a start good to half a cell
-        ys, xs = (np.arange(y - 1, y + 2) % SIZE), (np.arange(x - 1, x + 2) % SIZE)
+        ys, xs = (np.arange(y - 1, y + 2) % size), (np.arange(x - 1, x + 2) % size)
         w = np.clip(score[np.ix_(ys, xs)], 0, None)
         dy, dx = (w.sum(1) @ [-1, 0, 1]) / w.sum(), (w.sum(0) @ [-1, 0, 1]) / w.sum()
         sx, sy = x + dx, y + dy
-        found.append(((sx - SIZE if sx > SIZE / 2 else sx) * CELL, (sy - SIZE if sy > SIZE / 2 else sy) * CELL))
+        found.append(((sx - size if sx > size / 2 else sx) * CELL, (sy - size if sy > size / 2 else sy) * CELL))
         score[np.ix_(ys, xs)] = -1
     return found
 
@@ -145,68 +157,84 @@ def _corridor_shifts(a: Prepared, points: Array, normals: Array, main: float) ->
     return [tuple(x * u + y * v) for x, y in pairs]  # type: ignore[misc]
 
 
-def candidates(a: Prepared, b: Prepared) -> Array:
-    """(k, 4, 4) placements to rank."""
-    fa = np.fft.fft2(_plan(a.fine.points, a.fine.normals))
+def candidates(a: Prepared, b: Prepared, peaks: int = 30) -> Array:
+    """(k, 4, 4) placements to rank; ``peaks`` of the correlation of plans for each turn."""
+    reach = _wide(a.fine.points, a.fine.normals) + _wide(b.fine.points, b.fine.normals)  # a shift beyond it shows no common wall
+    size = min(SIZE, fft.next_fast_len(int(2 * reach / CELL) + 8))
+    fa = fft.fft2(_plan(a.fine.points, a.fine.normals, size))
     main = math.radians(float(np.argmax(a.yaw[:180] + a.yaw[180:360] + a.yaw[360:540] + a.yaw[540:])) / 2)
-    occupied = _occupied(a)
+    levels = _levels(a)
     out = []
     for yaw in _yaws(a, b):
         turn = frames.pose(yaw)
         p, n = b.fine.points @ turn[:3, :3].T, b.fine.normals @ turn[:3, :3].T
-        shifts = np.array([*_shifts(fa, p, n), *_corridor_shifts(a, p, n, main)])
-        for column in _heights(occupied, b, turn, shifts).T:
+        shifts = np.array([*_shifts(fa, p, n, peaks), *_corridor_shifts(a, p, n, main)])
+        for column in _heights(levels, b, turn, shifts).T:
             poses = np.tile(turn, (len(shifts), 1, 1))
             poses[:, :2, 3], poses[:, 2, 3] = shifts, column
             out.append(poses)
     return np.concatenate(out) if out else np.zeros((0, 4, 4))
 
 
-def _ranked(a: Prepared, b: Prepared, poses: Array, tol: float, every: int = 1) -> tuple[NDArray[np.int64], Array]:
-    """Order of placements, best first, and their scores: agree - 4 violated - 0.5 near, both ways, per sample; ``every`` n-th sample
-    speaks. Every second place is given by agree - violated: where cars drive and leaves move the right one is seen through, too."""
-    out = np.zeros((len(poses), 3))
-    pa, na, pb, nb = (
-        np.ascontiguousarray(x[::every]) for x in (a.balanced.points, a.balanced.normals, b.balanced.points, b.balanced.normals)
-    )
-    rays.rank(a.pyramid, PYRAMID_STEP, poses, pb, nb, tol, out)
+def _ranked(a: Prepared, b: Prepared, poses: Array, tol: float, every: int = 1) -> NDArray[np.int64]:
+    """Order of placements, best first, by agree, violated and near misses on the pyramids, both ways; ``every`` n-th sample speaks.
+
+    In turn: agree - 4 violated - 0.5 near; agree - violated, since where cars drive and leaves move the right one is seen through,
+    too; and that of upright surfaces alone, since in the open one ground lies on any other.
+    """
+    sides = [np.abs(x.balanced.normals[:, 2]) < UPRIGHT for x in (a, b)]
     back = np.array([frames.inverse(t) for t in poses])
-    rays.rank(b.pyramid, PYRAMID_STEP, back, pa, na, tol, out)
-    out /= len(pa) + len(pb)
-    strict, restless = out[:, 0] - 4 * out[:, 1] - 0.5 * out[:, 2], out[:, 0] - out[:, 1]
-    return _in_turn(np.argsort(-strict), np.argsort(-restless)), strict
+    counts = np.zeros((2, len(poses), 3))
+    for out, level in zip(counts, (False, True), strict=True):
+        for seer, seen, own, side in ((a, b, poses, sides[1]), (b, a, back, sides[0])):
+            chosen = np.nonzero(side != level)[0][::every]
+            points, normals = seen.balanced.points[chosen], seen.balanced.normals[chosen]
+            rays.rank(seer.pyramid, PYRAMID_STEP, own, points, normals, tol, out)
+    upright, both = counts[0], counts.sum(axis=0)
+    strict, restless = both[:, 0] - 4 * both[:, 1] - 0.5 * both[:, 2], both[:, 0] - both[:, 1]
+    return _in_turn(np.argsort(-strict), np.argsort(-restless), np.argsort(upright[:, 1] - upright[:, 0]))
 
 
-def _in_turn(first: NDArray[np.int64], second: NDArray[np.int64]) -> NDArray[np.int64]:
+def _in_turn(*orders: NDArray[np.int64]) -> NDArray[np.int64]:
     """One of the first order, one of the second, and so on, each once."""
-    mixed = np.stack([first, second], axis=1).ravel()
+    mixed = np.stack(orders, axis=1).ravel()
     _, at = np.unique(mixed, return_index=True)
     return np.asarray(mixed[np.sort(at)])
 
 
+def _weighed(a: Prepared, b: Prepared, poses: list[Array], most: int) -> tuple[NDArray[np.int64], list[Dense]]:
+    """Order of placements by the dense test with ``most`` points of each scan: strict and restless in turn, as in ``_ranked``."""
+    seen = [dense(a, b, t, most) for t in poses]
+    agree, violated, upright = np.array([(d.agree_m2, d.violated_m2, d.upright_m2) for d in seen]).reshape(-1, 3).T
+    return _in_turn(np.argsort(12 * violated - agree), np.argsort(2 * violated - agree), np.argsort(2 * violated - upright)), seen
+
+
+def _distinct(poses: list[Array], order: NDArray[np.int64], count: int) -> list[Array]:
+    """The first ``count`` in an order that are not all but the same (0.1 m, 0.02 rad)."""
+    out: list[Array] = []
+    for k in order:
+        if all(np.linalg.norm(poses[k][:3, 3] - t[:3, 3]) > 0.1 or frames.difference(poses[k], t)[1] > 0.02 for t in out):
+            out.append(poses[k])
+        if len(out) == count:
+            break
+    return out
+
+
 def propose(a: Prepared, b: Prepared, name_a: str = "a", name_b: str = "b", keep: int = 6) -> list[Hypothesis]:
     """Up to ``keep`` distinct placements, best first. Empty when nothing holds together."""
-    poses = candidates(a, b)
+    many = 1.0 if min(len(a.balanced), len(b.balanced)) > OPEN else 1.6  # what stands in the open is little, and much of it moves
+    poses = candidates(a, b, 30 if many == 1.0 else 60)
     if len(poses) == 0:
         return []
-    poses = poses[_ranked(a, b, poses, 0.15, 4)[0][:400]]
-    many = 1.0 if min(len(a.balanced), len(b.balanced)) > OPEN else 1.6  # what stands in the open is little, and much of it moves
-    best = [poses[k] for k in _ranked(a, b, poses, 0.15)[0][: int(60 * many)]]
-    both = hits(a, b, a.balanced, b.balanced)
-    for gates, count, tol in (
-        (((0.5, 1), (0.3, 1), (0.2, 1)), int(18 * many), 0.1),
-        (((0.2, 1), (0.1, 1), (0.08, 1)), int(12 * many), 0.06),
+    poses = poses[_ranked(a, b, poses, 0.15, 8)[: int(300 * many)]]
+    best = [poses[k] for k in _ranked(a, b, poses, 0.15)[: int(60 * many)]]
+    for coarse, gates, count, most in (
+        (True, ((0.5, 2), (0.3, 2), (0.2, 2)), 18, FEW),
+        (False, ((0.2, 1), (0.1, 1), (0.08, 1)), 12, MANY),
     ):
+        both = hits(a, b, a.balanced, b.balanced, coarse)
         moved = [refine(a, b, t, gates, 0.6, both)[0] for t in best]
-        order, score = _ranked(a, b, np.array(moved), tol)
-        best, scores = [], []
-        for k in order:
-            if all(np.linalg.norm(moved[k][:3, 3] - t[:3, 3]) > 0.1 or frames.difference(moved[k], t)[1] > 0.02 for t in best):
-                best.append(moved[k])
-                scores.append(float(score[k]))
-            if len(best) == count:
-                break
-    found = [Hypothesis(name_a, name_b, t, s, dense(a, b, t, 25_000)) for t, s in zip(best, scores, strict=True)]
-    seen = np.array([(h.seen.agree_m2, h.seen.violated_m2) for h in found]).reshape(-1, 2)
-    order = _in_turn(np.argsort(12 * seen[:, 1] - seen[:, 0]), np.argsort(2 * seen[:, 1] - seen[:, 0]))
-    return [found[k] for k in order[: int(keep * many)]]
+        order, seen = _weighed(a, b, moved, most)
+        best = _distinct(moved, order, int(count * many))
+    weighed = [seen[next(k for k, t in enumerate(moved) if t is own)] for own in best]
+    return [Hypothesis(name_a, name_b, t, d) for t, d in zip(best[: int(keep * many)], weighed, strict=False)]

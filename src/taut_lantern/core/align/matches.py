@@ -33,20 +33,25 @@ class Matches:
 class Hits:
     """Samples of one scan in the other's image, and the planes fitted where they fell, kept between steps."""
 
-    def __init__(self, image_of: Prepared, samples: Samples) -> None:
+    def __init__(self, image_of: Prepared, samples: Samples, coarse: bool = False) -> None:
         self.grid, self.samples = image_of.grid, samples
+        self.coarse = image_of.coarse if coarse else None
         self.plane = np.empty((len(samples), 8))
         self.hit = np.full((len(samples), 2), -1, np.int32)
 
     def find(self, t: Array, gate: float, stride: int, min_cos: float) -> NDArray[np.bool_]:
         """Which samples, placed by t into the image's frame, lie on a plane there; it is then in ``plane``."""
         g, s = self.grid, self.samples
+        if self.coarse is not None:
+            points, known, geo = self.coarse
+            found = rays.associate_known(points, known, geo, True, t, s.points, s.normals, gate, min_cos, stride, self.plane)
+            return np.asarray(found)
         return np.asarray(rays.associate(g.image, g.geo, g.wrap, t, s.points, s.normals, gate, min_cos, stride, self.hit, self.plane))
 
 
-def hits(a: Prepared, b: Prepared, sa: Samples | None = None, sb: Samples | None = None) -> tuple[Hits, Hits]:
-    """(samples of b in a's image, samples of a in b's image)."""
-    return Hits(a, sb or b.fine), Hits(b, sa or a.fine)
+def hits(a: Prepared, b: Prepared, sa: Samples | None = None, sb: Samples | None = None, coarse: bool = False) -> tuple[Hits, Hits]:
+    """(samples of b in a's image, samples of a in b's image); coarse: in images of a degree whose planes are known."""
+    return Hits(a, sb or b.fine, coarse), Hits(b, sa or a.fine, coarse)
 
 
 def match(both: tuple[Hits, Hits], t: Array, gate: float, stride: int, min_cos: float) -> Matches:

@@ -30,6 +30,7 @@ CLEAN = 0.016  # violated share over all placed stations together: what movers a
 CLEAN_PAIR = 3 * CLEAN  # the same against any single one, whose share is noisier
 HEARD = 4.0  # m2 that two stations must agree or disagree on before their share counts by itself
 PASSING = 0.35  # m2 of contradicted objects against one station that a placement is still made with: no link of it is taut then
+PLAIN = 0.05  # m2 of contradicted structure that speak against a placement beside one without
 BLATANT = 0.05  # share seen through, whatever its objects are, from which on no placement is right
 WALLS, LARGE = 1.0, 1000.0  # m2 of structure that no agreement excuses, beyond what it excuses of so many m2
 ALIKE = 15.0  # m2 that an alike place agrees on at least
@@ -39,11 +40,13 @@ HOPELESS = 0.2  # a guess that is looked through by more is not even refined
 LEAST = 2.0  # m2 that a guess must agree on to be refined
 DISTRUST = 5.0  # how much a see-through share takes from a guess when they are put in order
 OPTIONS = 8  # distinct placements of a station that no placed one rules out by itself
+NOWHERE = np.zeros((0, 3))
+DOOR = 0.06  # share of a station's surfaces that others than those of its room confirm, if it is to count
 APART, TURNED = 0.3, 0.05  # metres and radians from which on two placements are distinct, and a refined one has left its guess
 IN_REACH = 120.0  # metres between stations beyond which neither saw the other's surroundings
 SPEAKERS = 40_000  # raw points of each scan that speak on a placement
 TOGETHER = 4  # placed stations that are heard at once
-FEW = 6_000  # of them that say first whether the two share anything
+FEW = 1_500  # of them that say first whether the two share anything
 
 
 @dataclass(frozen=True)
@@ -195,6 +198,40 @@ class Weighing:
         judged = [self.judge(name, g.partner, t, placed) for g, t in zip(guesses, sharp, strict=True)]
         return [p for p in judged if p.confirmed]
 
+    def everywhere(self, name: str, rest: list[str], placed: dict[str, Array]) -> list[Placement]:
+        """The clean places of a station that is left over, and those it would have where another one left over may stand that saw a
+        room like its own: without them the right one may be missing."""
+        found = [p for p in self.options(name, placed) if p.clean and p.support >= DOOR]
+        for other in (n for n in rest if n != name):
+            for h in self.hypotheses.get((other, name), []) + self.hypotheses.get((name, other), []):
+                if h.seen.overlap < ALIKE_SHARE or h.seen.agree_m2 < ALIKE or h.seen.see_through > BLATANT:
+                    continue
+                T_other_name = h.T_a_b if h.a == other else frames.inverse(h.T_a_b)
+                poses = [p.pose @ T_other_name for p in self.options(other, placed) if p.clean and p.support >= DOOR]
+                for pose in poses:
+                    near = min(placed, key=lambda n: float(np.linalg.norm(placed[n][:3, 3] - pose[:3, 3])))
+                    new = [Guess(near, frames.inverse(placed[near]) @ pose, pose, 0.0)] if all(_apart(pose, p.pose) for p in found) else []
+                    found += [p for p in self._alive(name, new, placed) if p.clean and p.support >= DOOR]
+        if any(p.calm for p in found):
+            found = [p for p in found if p.calm or p.contradicted < PLAIN]
+        return [p for k, p in enumerate(found) if all(_apart(p.pose, q.pose) for q in found[:k])]
+
+    def bar_each_other(self, p: Placement, q: Placement) -> bool:
+        """Whether two placements of stations that are not placed yet contradict each other beyond doubt."""
+        if np.linalg.norm((p.pose - q.pose)[:3, 3]) > IN_REACH or self.told.together(p.station, q.station):
+            return False
+        key = (q.station, p.station, (frames.inverse(p.pose) @ q.pose).round(6).tobytes(), "")
+        if key not in self.said:
+            self.said[key] = self.speak(q.station, p.station, frames.inverse(p.pose) @ q.pose)
+        said = self.said[key]
+        allowed = structure_limit(Contradiction(said.common, 0.0, 0.0, NOWHERE), self.restless)
+        return said.blatant or said.structure > max(PASSING, allowed)
+
+    @property
+    def hopeless_m2(self) -> float:
+        """Square metres of contradicted structure that rule a placement out by themselves."""
+        return WALLS + structure_limit(Contradiction(LARGE, 0.0, 0.0, NOWHERE), self.restless)
+
     def mates(self, p: Placement) -> set[str]:
         """Placed stations that see most of the same surfaces, without anybody having said that it is one room."""
         return {other for other, share in p.shares.items() if share >= SAME_ROOM and not self.told.together(p.station, other)}
@@ -241,7 +278,7 @@ class Weighing:
             most = max(most, said.structure + said.movers)
             structure, movers = structure + said.structure, movers + said.movers
         share = violated / max(violated + agree, 1e-9)
-        against, allowed = limits(Contradiction(common, structure, movers, np.zeros((0, 3))), self.restless)
+        against, allowed = limits(Contradiction(common, structure, movers, NOWHERE), self.restless)
         shares = {other: float(c.mean()) for other, c in confirmed.items()}
         told = self.told.verdict(name, pose, placed, shares)
         calm = told is not False and against <= allowed and share < BLATANT
@@ -258,7 +295,6 @@ class Weighing:
         far = {x: float(np.linalg.norm(t[:3, 3] - pose[:3, 3])) for x, t in placed.items()}
         near = [x for x in sorted(far, key=lambda x: far[x]) if far[x] <= IN_REACH]
         heard: dict[str, Said] = {}
-        hopeless = WALLS + structure_limit(Contradiction(LARGE, 0.0, 0.0, np.zeros((0, 3))), self.restless)
         for k in range(0, len(near), TOGETHER):
             some = near[k : k + TOGETHER]
             new = [o for o in some if (*own, o) not in self.said]
@@ -266,7 +302,7 @@ class Weighing:
                 self.said[*own, o] = said
             for o in some:
                 heard[o] = said = self.said[*own, o]
-                if (said.blatant or said.structure > hopeless) and not self.told.together(name, o):
+                if (said.blatant or said.structure > self.hopeless_m2) and not self.told.together(name, o):
                     self.hopeless.add(own)
                     return None
         return heard

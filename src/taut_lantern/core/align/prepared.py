@@ -67,6 +67,12 @@ class Prepared:
         return np.asarray(rays.pyramid(self.grid.image, self.grid.geo, PYRAMID_STEP))
 
     @cached_property
+    def coarse(self) -> tuple[NDArray[np.float32], NDArray[np.float64], NDArray[np.float64]]:
+        """Points, planes and geo of an image of one degree, for the first steps of many starts."""
+        points, known, geo = rays.coarse(self.grid.image, self.grid.geo, self.grid.wrap, PYRAMID_STEP)
+        return np.asarray(points), np.asarray(known), np.asarray(geo)
+
+    @cached_property
     def yaw(self) -> NDArray[np.float64]:
         """(720,) wall area by direction of the normal."""
         walls = np.abs(self.fine.normals[:, 2]) < 0.2
@@ -100,5 +106,5 @@ def prepare(scan: Scan, grid: Grid | None = None, whole: bool = True) -> Prepare
     grid = grid or range_image(scan)
     made = Prepared(grid, sample(grid, 0.12, 20_000)[0])
     if whole:
-        _ = made.balanced, made.raw, made.speakers, made.pyramid, made.yaw
+        _ = made.balanced, made.raw, made.speakers, made.pyramid, made.coarse, made.yaw
     return made

@@ -16,6 +16,7 @@ from numba import njit
 
 jit: Any = njit(cache=True, nogil=True, error_model="numpy")
 TURN = 2 * math.pi
+ARC = (0.0028662257, -0.0161657367, 0.0429096138, -0.0752896400, 0.1065626393, -0.1420889944, 0.1999355085, -0.3333314528)
 
 
 @jit
@@ -196,45 +197,6 @@ def pick_uniform(image, geo, spacing, phase):  # type: ignore[no-untyped-def]
 
 
 @jit
-def associate(image, geo, wrap, t, points, normals, gate, min_cos, stride, hit, plane):  # type: ignore[no-untyped-def]
-    """Project every ``stride``-th point (station b) through t = T_a_b into the image of a and fit the plane that is there.
-
-    plane : (m, 8) centroid, normal in a's frame, rms, count; hit : (m, 2) int32, the pixel each belongs to (-1 at first)
-    and whether there is a plane. Both are kept from call to call, since late steps hit the same pixels again.
-    Returns (m,) bool.
-    """
-    rows, columns = image.shape[0], image.shape[1]
-    ok = np.zeros(len(points), np.bool_)
-    for k in range(0, len(points), stride):
-        x, y, z = points[k, 0], points[k, 1], points[k, 2]
-        ax = t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3]
-        ay = t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3]
-        az = t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3]
-        r, c = pixel(ax, ay, az, geo, rows, columns, wrap)
-        if r < 0:
-            continue
-        qx, qy, qz = image[r, c, 0], image[r, c, 1], image[r, c, 2]
-        if qx == 0 and qy == 0 and qz == 0:
-            continue
-        nx = t[0, 0] * normals[k, 0] + t[0, 1] * normals[k, 1] + t[0, 2] * normals[k, 2]
-        ny = t[1, 0] * normals[k, 0] + t[1, 1] * normals[k, 1] + t[1, 2] * normals[k, 2]
-        nz = t[2, 0] * normals[k, 0] + t[2, 1] * normals[k, 1] + t[2, 2] * normals[k, 2]
-        if abs(nx * (ax - qx) + ny * (ay - qy) + nz * (az - qz)) > gate + 0.02:
-            continue
-        at = r * columns + c
-        if hit[k, 0] != at:
-            hit[k, 0] = at
-            hit[k, 1] = plane_at(image, geo[3], wrap, r, c, plane[k])
-        if hit[k, 1] == 0:
-            continue
-        if plane[k, 3] * nx + plane[k, 4] * ny + plane[k, 5] * nz < min_cos:
-            continue
-        d = plane[k, 3] * (ax - plane[k, 0]) + plane[k, 4] * (ay - plane[k, 1]) + plane[k, 5] * (az - plane[k, 2])
-        ok[k] = abs(d) <= gate
-    return ok
-
-
-@jit
 def filled(image, wrap, r, c):  # type: ignore[no-untyped-def]
     """The pixel itself when something came back there, else the first of its eight neighbours where it did, else (-1, -1): a scan
     without a grid leaves pixels empty by chance."""
@@ -249,6 +211,89 @@ def filled(image, wrap, r, c):  # type: ignore[no-untyped-def]
             if 0 <= i < rows and 0 <= j < columns and (image[i, j, 0] != 0 or image[i, j, 1] != 0 or image[i, j, 2] != 0):
                 return i, j
     return -1, -1
+
+
+@jit
+def land(image, geo, wrap, t, p, n, gate, at):  # type: ignore[no-untyped-def]
+    """Place a sample (station b; p, n (3,)) by t = T_a_b into the image of a: at (6,) becomes its place and normal there. Returns
+    (row, column), or (-1, -1) when nothing was seen there within ``gate`` of the sample's plane."""
+    for i in range(3):
+        at[i] = t[i, 0] * p[0] + t[i, 1] * p[1] + t[i, 2] * p[2] + t[i, 3]
+        at[3 + i] = t[i, 0] * n[0] + t[i, 1] * n[1] + t[i, 2] * n[2]
+    r, c = pixel(at[0], at[1], at[2], geo, image.shape[0], image.shape[1], wrap)
+    if r < 0:
+        return -1, -1
+    qx, qy, qz = image[r, c, 0], image[r, c, 1], image[r, c, 2]
+    if qx == 0 and qy == 0 and qz == 0:
+        return -1, -1
+    if abs(at[3] * (at[0] - qx) + at[4] * (at[1] - qy) + at[5] * (at[2] - qz)) > gate + 0.02:
+        return -1, -1
+    return r, c
+
+
+@jit
+def lies_on(plane, at, gate, min_cos):  # type: ignore[no-untyped-def]
+    """Whether a placed sample (6,) lies on a plane (8,) of the same side."""
+    if plane[3] * at[3] + plane[4] * at[4] + plane[5] * at[5] < min_cos:
+        return False
+    return abs(plane[3] * (at[0] - plane[0]) + plane[4] * (at[1] - plane[1]) + plane[5] * (at[2] - plane[2])) <= gate
+
+
+@jit
+def associate(image, geo, wrap, t, points, normals, gate, min_cos, stride, hit, plane):  # type: ignore[no-untyped-def]
+    """Project every ``stride``-th point (station b) through t = T_a_b into the image of a and fit the plane that is there.
+
+    plane : (m, 8) centroid, normal in a's frame, rms, count; hit : (m, 2) int32, the pixel each belongs to (-1 at first)
+    and whether there is a plane. Both are kept from call to call, since late steps hit the same pixels again.
+    Returns (m,) bool.
+    """
+    ok, at = np.zeros(len(points), np.bool_), np.zeros(6)
+    for k in range(0, len(points), stride):
+        r, c = land(image, geo, wrap, t, points[k], normals[k], gate, at)
+        if r < 0:
+            continue
+        if hit[k, 0] != r * image.shape[1] + c:
+            hit[k, 0] = r * image.shape[1] + c
+            hit[k, 1] = plane_at(image, geo[3], wrap, r, c, plane[k])
+        ok[k] = hit[k, 1] != 0 and lies_on(plane[k], at, gate, min_cos)
+    return ok
+
+
+@jit
+def associate_known(image, known, geo, wrap, t, points, normals, gate, min_cos, stride, plane):  # type: ignore[no-untyped-def]
+    """``associate`` with an image whose planes are known: (rows, columns, 8), of count 0 where there is none."""
+    ok, at = np.zeros(len(points), np.bool_), np.zeros(6)
+    for k in range(0, len(points), stride):
+        r, c = land(image, geo, wrap, t, points[k], normals[k], gate, at)
+        if r < 0 or known[r, c, 7] == 0 or not lies_on(known[r, c], at, gate, min_cos):
+            continue
+        ok[k] = True
+        for i in range(8):
+            plane[k, i] = known[r, c, i]
+    return ok
+
+
+@jit
+def coarse(image, geo, wrap, step):  # type: ignore[no-untyped-def]
+    """One pixel with a plane for each cell of ``step`` radians over the sphere, the last that has one of up to three tries: points
+    (rows, columns, 3) float32, planes (rows, columns, 8) float64 with count 0 where there is none, and the cells' geo."""
+    rows, columns = int(math.ceil(math.pi / step)), int(round(TURN / step))
+    points, known = np.zeros((rows, columns, 3), np.float32), np.zeros((rows, columns, 8))
+    where = np.array([-math.pi + 0.5 * step, step, -0.5 * math.pi + 0.5 * step, step])
+    for r in range(rows):
+        for c in range(columns):
+            for k in range(3):
+                el, az = where[2] + (r + 0.25 * (k % 2)) * step, where[0] + (c + 0.25 * (k // 2)) * step
+                x, y, z = math.cos(el) * math.cos(az), math.cos(el) * math.sin(az), math.sin(el)
+                i, j = pixel(x, y, z, geo, image.shape[0], image.shape[1], wrap)
+                if i < 0:
+                    continue
+                i, j = filled(image, wrap, i, j)
+                if i >= 0 and plane_at(image, geo[3], wrap, i, j, known[r, c]):
+                    points[r, c] = image[i, j]
+                    break
+                known[r, c, 7] = 0.0
+    return points, known, where
 
 
 @jit
@@ -301,6 +346,23 @@ def pyramid(image, geo, step):  # type: ignore[no-untyped-def]
 
 
 @jit
+def turn_of(y, x):  # type: ignore[no-untyped-def]
+    """atan2 to 1e-7 rad in a fraction of its time (polynomial for the first octant; Abramowitz & Stegun 1964, 4.4.49)."""
+    ax, ay = abs(x), abs(y)
+    q = min(ax, ay) / max(max(ax, ay), 1e-30)
+    s = q * q
+    w = 0.0
+    for k in range(8):
+        w = ARC[k] + s * w
+    w = q * (1.0 + s * w)
+    if ay > ax:
+        w = 0.5 * math.pi - w
+    if x < 0:
+        w = math.pi - w
+    return -w if y < 0 else w
+
+
+@jit
 def rank(pyr, step, poses, points, normals, tol, out):  # type: ignore[no-untyped-def]
     """Cheap judgement of many placements on a pyramid; adds to out (k, 3): agree, violated, near misses."""
     rows, columns = pyr.shape[1], pyr.shape[2]
@@ -315,8 +377,8 @@ def rank(pyr, step, poses, points, normals, tol, out):  # type: ignore[no-untype
             rho = math.sqrt(ax * ax + ay * ay + az * az)
             if rho < 0.5:
                 continue
-            pr = min(rows - 1, int((math.asin(az / rho) + math.pi / 2) / step))
-            pc = min(columns - 1, int((math.atan2(ay, ax) + math.pi) / step))
+            pr = min(rows - 1, int((turn_of(az, math.sqrt(ax * ax + ay * ay)) + math.pi / 2) / step))
+            pc = min(columns - 1, int((turn_of(ay, ax) + math.pi) / step))
             low, high = pyr[0, pr, pc], pyr[1, pr, pc]
             if low == 0:
                 continue
@@ -340,22 +402,22 @@ def rank(pyr, step, poses, points, normals, tol, out):  # type: ignore[no-untype
 
 
 @jit
-def height_votes(occupied, cell, bin_m, points, kind, shifts, out):  # type: ignore[no-untyped-def]
+def height_votes(start, bins, cell, bin_m, points, kind, shifts, out):  # type: ignore[no-untyped-def]
     """Votes for height differences under plan shifts: level samples of b that would lie on level surfaces of a.
 
-    occupied : (2, nx, ny, nz) uint8, up- and down-facing surfaces of a, origin in the middle; points (m, 3) of b,
-    turned; kind (m,) 0 up 1 down; shifts (s, 2); out (s, nz) int32, bin nz/2 stands for no difference.
+    start (2, nx, ny, 2) int32: the range in ``bins`` (int32, from the bottom) of the heights at which a has up- and down-facing
+    surfaces in a plan cell, origin in the middle; points (m, 3) of b, turned; kind (m,) 0 up 1 down; shifts (s, 2);
+    out (s, nz) int32, bin nz/2 stands for no difference.
     """
-    nx, ny, nz = occupied.shape[1], occupied.shape[2], occupied.shape[3]
+    nx, ny, nz = start.shape[1], start.shape[2], out.shape[1]
     for s in range(len(shifts)):
         for k in range(len(points)):
             i = int(math.floor((points[k, 0] + shifts[s, 0]) / cell)) + nx // 2
             j = int(math.floor((points[k, 1] + shifts[s, 1]) / cell)) + ny // 2
             if i < 0 or j < 0 or i >= nx or j >= ny:
                 continue
-            z = int(math.floor(points[k, 2] / bin_m)) + nz // 2
-            for h in range(nz):
-                if occupied[kind[k], i, j, h]:
-                    d = h - z + nz // 2
-                    if 0 <= d < nz:
-                        out[s, d] += 1
+            z = int(math.floor(points[k, 2] / bin_m))
+            for at in range(start[kind[k], i, j, 0], start[kind[k], i, j, 1]):
+                d = bins[at] - z
+                if 0 <= d < nz:
+                    out[s, d] += 1
