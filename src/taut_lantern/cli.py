@@ -136,16 +136,22 @@ def run(
     unit: Annotated[str, typer.Option(help="unit of the control file: m, mm, ft, us_ft")] = "m",
     targets: Annotated[str, typer.Option(help="targets to find, e.g. spheres:0.0725 (radius in metres)")] = "",
     answer: Annotated[list[str] | None, typer.Option(help="what is known of two stations, e.g. ST-08,ST-10=two (two rooms)")] = None,
+    unlevel: Annotated[bool, typer.Option("--unlevel", help="the scanners may have leaned, by up to 15 degrees")] = False,
+    order: Annotated[bool, typer.Option("--order", help="look for each scan only in its neighbours, in the order of the files")] = False,
+    hold: Annotated[list[str] | None, typer.Option(help="name of a scan file whose scans keep the poses that it has for them")] = None,
+    profile: Annotated[str, typer.Option(help="tolerance profile: as-built, plant steelwork, topographic")] = "",
+    sketch: Annotated[Path | None, typer.Option(help="where the scans stand roughly: lines of name, x, y in metres")] = None,
     keep: Annotated[bool, typer.Option(help="keep the project in the database")] = True,
 ) -> None:
     """A whole job without a screen: bring in, tie, place, hand over. Exit 0 when all is connected and nothing is parted, else 3."""
     from .core.errors import LanternError
-    from .steps.unattended import run_job
+    from .steps.unattended import Known, run_job
     from .store.db import actor
 
     actor.set("command line")
     try:
-        code = run_job(scans, deliver, control, columns, unit, targets, keep, console, answer or [])
+        known = Known(answer or [], unlevel, order, hold or [], profile, sketch)
+        code = run_job(scans, deliver, control, columns, unit, targets, keep, console, known)
     except LanternError as problem:
         console.print(f"[bold]{problem.message}[/bold]\n{problem.remedy}")
         raise typer.Exit(2) from None

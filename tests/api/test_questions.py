@@ -18,7 +18,7 @@ from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
 from taut_lantern.site.common import matrix
 from taut_lantern.standins.scanner import Scanner
-from taut_lantern.steps.unattended import run_job
+from taut_lantern.steps.unattended import Known, run_job
 from tests.api.test_api import made, problem, undo, work
 from tests.support import bring_in, write_scan
 from tests.truth.layouts import TWINS
@@ -133,6 +133,6 @@ def test_unattended_it_stays_open_unless_the_answer_is_given(files: Any, tmp_pat
     assert code == 3 and q["station"] == "R2" and len(q["readings"]) >= 2 and any(f["code"] == "ambiguous" for f in result["findings"])
     readings = [r | {"word": r["answer"], "partner_name": r["partner"]} for r in q["readings"]]
     word = right({**q, "station_name": q["station"], "readings": readings}, truth)
-    code = run_job(paths, tmp_path / "told", None, "", "m", "", False, quiet, [f"{q['other']},{q['station']}={word}"])
+    code = run_job(paths, tmp_path / "told", None, "", "m", "", False, quiet, Known([f"{q['other']},{q['station']}={word}"]))
     result = json.loads((tmp_path / "told" / "result.json").read_text())
     assert code == 0 and result["undecided"] == [] and len(result["solution"]["parts"]) == 1

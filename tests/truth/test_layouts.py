@@ -11,8 +11,10 @@ from taut_lantern.core import frames
 from taut_lantern.core.align.believe import tie
 from taut_lantern.core.align.evidence import evidence
 from taut_lantern.core.align.fine import fine
+from taut_lantern.core.align.level import leaned, straightened, upright_of
 from taut_lantern.core.align.prepared import prepare
 from taut_lantern.core.align.questions import answers_of
+from taut_lantern.core.align.search import Search
 from taut_lantern.core.network.judge import Profile, judge
 from taut_lantern.core.network.observations import LinkObservation
 from taut_lantern.core.network.reliability import snoop
@@ -126,3 +128,45 @@ def test_what_is_tied_without_a_start_is_right_or_not_taut(layout: Layout) -> No
         assert off < WRONG or word != "taut", (p.a, p.b, off)
     if layout is PLANT:
         assert [len(part) for part in found.parts] == [len(layout.stations)]
+
+
+def test_scanners_that_leaned_are_tied_between_the_frames_they_measured_in() -> None:
+    made = PLANT.scans(Scanner(points=300_000, lean=0.2), 8)
+    upright = {n: upright_of(cloud) for n, (cloud, _) in made.items()}
+    ready = {n: prepare(straightened(cloud, upright[n])) for n, (cloud, _) in made.items()}
+    found = leaned(tie(ready), upright)
+    assert max(len(p) for p in found.parts) == len(made) and not found.questions
+    for p in found.pairs:
+        off = error(p.result, frames.inverse(made[p.a][1]) @ made[p.b][1])
+        assert np.linalg.norm(off[3:]) < WRONG or p.evidence.overlap < 0.15, (p.a, p.b, off)
+    levels = [
+        v @ np.linalg.solve(p.result.covariance, v) / 6
+        for p, v in ((p, error(p.result, frames.inverse(made[p.a][1]) @ made[p.b][1])) for p in found.pairs)
+    ]
+    assert 0.2 < np.median(levels) < 4.0, np.round(levels, 1)  # the covariance is turned as the placement is
+
+
+def test_a_field_sketch_says_which_of_two_rooms_that_are_alike() -> None:
+    made = TWINS.scans(Scanner(points=150_000), 7)
+    truth = {n: pose for n, (_, pose) in made.items()}
+    ready = {n: prepare(cloud) for n, (cloud, _) in made.items()}
+    drawn = np.random.default_rng(1).normal(0, 0.5, (len(made), 2))  # metres: paced, drawn by hand
+    spots = {n: tuple(t[:2, 3] + d) for (n, t), d in zip(truth.items(), drawn, strict=True)}
+    found = tie(ready, search=Search(spots=spots))
+    (part,) = found.parts
+    assert not found.questions
+    first = next(iter(part))
+    for n, t in part.items():
+        assert np.linalg.norm((truth[first] @ frames.inverse(part[first]) @ t - truth[n])[:3, 3]) < 0.05, n
+
+
+def test_a_group_that_is_held_is_placed_as_it_is_held() -> None:
+    made = PLANT.scans(Scanner(points=200_000), 8)
+    truth = {n: pose for n, (_, pose) in made.items()}
+    ready = {n: prepare(cloud) for n, (cloud, _) in made.items()}
+    held = list(made)[2:4]
+    body = {n: truth[n] for n in held}
+    (part,) = tie(ready, search=Search(bodies=[body])).parts
+    assert part.keys() == made.keys()
+    between = [frames.inverse(t[held[0]]) @ t[held[1]] for t in (part, truth)]
+    np.testing.assert_allclose(between[0], between[1], atol=1e-9)

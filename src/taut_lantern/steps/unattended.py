@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +16,10 @@ from rich.progress import Progress as Bars
 from sqlalchemy import select
 
 from ..core import frames
+from ..core.align.search import read_spots
 from ..core.errors import BadInput, LanternError
+from ..core.network.judge import PROFILES
+from ..formats import e57
 from ..site.common import Progress, get_project, matrix, stations_of
 from ..site.frames import deviation_in, in_use
 from ..site.parts import stations_in, wanted
@@ -27,12 +31,62 @@ from ..store.queue import app as queue
 from .bring_in import stations, uploads
 from .hand_over import deliver as hand_over
 from .place import control as place
-from .projects import delete_project, make_project
-from .tie import links, questions
+from .projects import change_project, delete_project, make_project
+from .tie import bodies, links, questions, searching
 from .tie import targets as targets_step
 
 FORMAT = 1
 ROUNDS = 12  # times that answers are given and the stations tied again with them: each answer may raise the next question
+
+
+@dataclass(frozen=True)
+class Known:
+    """What somebody knows of a job before it runs. hold: names of scan files whose scans keep the poses that they have there."""
+
+    answers: Sequence[str] = ()
+    unlevel: bool = False
+    order: bool = False
+    hold: Sequence[str] = ()
+    profile: str = ""
+    sketch: Path | None = None
+
+    def check(self, files: list[Path]) -> None:
+        """BadInput for what can be seen to be wrong before anything is brought in."""
+        names = {f.name for f in files} | {f.stem for f in files}
+        missing = [h for h in self.hold if h not in names]
+        if missing:
+            raise BadInput(
+                f"no scan file is called {', '.join(missing)}", subject="hold", remedy="name one of the files that are brought in"
+            )
+        if self.profile and self.profile not in PROFILES:
+            raise BadInput(f"there is no tolerance profile {self.profile!r}", subject="profile", remedy=f"use one of {', '.join(PROFILES)}")
+        if self.sketch is not None:
+            if not self.sketch.is_file():
+                raise BadInput(f"no such sketch: {self.sketch}", subject="sketch", remedy="name a text file with lines of name, x, y")
+            read_spots(self.sketch.read_text(errors="replace"))
+
+    def tell(self, project: str) -> None:
+        """Set it in a project whose scans are in."""
+        if self.profile:
+            change_project(project, None, None, None, self.profile, None)
+        text = self.sketch.read_text(errors="replace") if self.sketch else None
+        if self.unlevel or self.order or text is not None:
+            searching.change(project, in_order=self.order, level=not self.unlevel, sketch=text)
+        for name in self.hold:
+            with session() as s:
+                original = next(
+                    o for o in s.scalars(select(Original).where(Original.project_id == project)) if name in (o.name, Path(o.name).stem)
+                )
+                scans = [e57.ScanHeader.of_json(d) for d in (original.reading or {}).get("scans", [])]
+                own = [x for x in stations_of(s, project) if x.original_id == original.id]
+                poses = {x.id: p for x in own if (p := scans[x.scan_index].pose) is not None}
+            if len(poses) < 2 or len(poses) < len(own):
+                raise BadInput(
+                    f"{name} has poses for {len(poses)} of its {len(own)} scans, so they cannot be held as it has them",
+                    subject="hold",
+                    remedy="leave --hold away, or name a file with a pose for each of at least two scans",
+                )
+            bodies.hold_as_measured(project, poses, Path(name).stem)
 
 
 def _scan_files(scans: list[Path]) -> list[Path]:
@@ -56,11 +110,13 @@ def run_job(
     target_words: str,
     keep: bool,
     console: Console,
-    answer_words: list[str] | None = None,
+    beside: Known | None = None,
 ) -> int:
     """Returns the exit code: 0 all well, 3 with reasons in result.json and on the console."""
     files = _scan_files(scans)
-    radii, known = _radii(target_words), _known(answer_words or [])
+    beside = beside or Known()
+    beside.check(files)
+    radii, known = _radii(target_words), _known(beside.answers)
     control_text = control.read_text(errors="replace") if control else None
     folder.mkdir(parents=True, exist_ok=True)
     timings: dict[str, float] = {}
@@ -89,6 +145,7 @@ def run_job(
         stage("bring in", lambda p: _bring_in(project, files, p, findings))
         with session() as s:
             count = len(stations_of(s, project))
+        beside.tell(project)
         if count > 1:
             result = stage("tie", lambda p: links.tie_all(project, {}, p))
             for _ in range(ROUNDS):
@@ -120,7 +177,7 @@ def run_job(
     return 3 if reasons else 0
 
 
-def _known(words: list[str]) -> dict[frozenset[str], str]:
+def _known(words: Sequence[str]) -> dict[frozenset[str], str]:
     """What is known of pairs of stations, by their names: one, two, first to fourth, or none."""
     known = {}
     for text in words:

@@ -63,6 +63,7 @@ class Project(Journaled, Base):
     name: Mapped[str] = mapped_column(String(300))
     unit: Mapped[str] = mapped_column(String(8), default="m")
     profile: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    search: Mapped[dict[str, Any]] = mapped_column(default=dict)  # how stations are looked for in each other
     active_frame: Mapped[str] = mapped_column(String(40), default="project")
     network_revision: Mapped[int] = mapped_column(default=0)
     created_at: Mapped[datetime] = mapped_column(default=now)

@@ -77,6 +77,8 @@ export const useQuestions = (id: string) =>
     queryKey: [id, "questions"],
     queryFn: () => sent(http.GET("/api/projects/{project_id}/questions", path(id))),
   });
+export const useSearch = (id: string) =>
+  useQuery({ queryKey: [id, "search"], queryFn: () => sent(http.GET("/api/projects/{project_id}/search", path(id))) });
 export const useNotes = (id: string) =>
   useQuery({ queryKey: [id, "notes"], queryFn: () => sent(http.GET("/api/projects/{project_id}/notes", path(id))) });
 export const useViews = (id: string) =>
@@ -161,6 +163,7 @@ const NETWORK = [
   "stations",
   "network",
   "questions",
+  "search",
   "bodies",
   "sightings",
   "control",

@@ -6,7 +6,7 @@ from typing import Literal
 
 from fastapi import Response
 
-from ...steps.tie import bodies, links, network, picks, questions, targets
+from ...steps.tie import bodies, links, network, picks, questions, searching, targets
 from ...store import db
 from .. import schemas as x
 from .base import P, V, router
@@ -17,6 +17,20 @@ api = router()
 @api.post("/projects/{project_id}/tie", operation_id="tie", status_code=202)
 def tie(project_id: P) -> x.Started:
     return x.Started(jobs=[links.start_tie(project_id)])
+
+
+@api.get("/projects/{project_id}/search", operation_id="get_search")
+def get_search(project_id: P) -> x.SearchOut:
+    """How stations are looked for in each other."""
+    with db.session() as s:
+        return x.SearchOut(**searching.describe(s, project_id))
+
+
+@api.patch("/projects/{project_id}/search", operation_id="set_search")
+def set_search(project_id: P, body: x.SearchIn) -> x.SearchOut:
+    """Holds from the next time that stations are tied."""
+    searching.change(project_id, body.version, in_order=body.in_order, level=body.level, reach=body.reach, sketch=body.sketch)
+    return get_search(project_id)
 
 
 @api.post("/projects/{project_id}/links", operation_id="link_by_hand", status_code=202)

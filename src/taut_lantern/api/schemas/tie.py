@@ -206,3 +206,28 @@ class BodyOut(Out):
     version: int
     name: str
     stations: list[str]
+
+
+class SearchIn(Model):
+    """reach: metres on the sketch, 0 for any; sketch: lines of station name, x, y in metres, empty to take it away."""
+
+    version: Version
+    in_order: bool | None = None
+    level: bool | None = None
+    reach: Annotated[FiniteFloat, Field(ge=0, le=1000)] | None = None
+    sketch: Annotated[str, Field(max_length=200_000)] | None = None
+
+
+class SpotOut(Out):
+    station: str
+    station_name: str
+    x: float
+    y: float
+
+
+class SearchOut(Out):
+    version: int
+    in_order: bool
+    level: bool
+    reach: float
+    spots: list[SpotOut]

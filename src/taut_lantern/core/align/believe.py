@@ -28,6 +28,7 @@ from .jointly import decided
 from .placements import ALIKE_APART, APART, DOOR, ENOUGH, PLAIN, SPEAKERS, Placement, Weighing
 from .prepared import Prepared
 from .questions import PLACES, Answer, Question
+from .search import Search, in_body
 
 Array = NDArray[np.float64]
 RIVAL_SEES_THROUGH = 0.03  # a guess that is looked through by more is no rival
@@ -82,12 +83,14 @@ class Tying:
         load: Callable[[str], list[Hypothesis] | None],
         keep: Callable[[str, list[Hypothesis]], None],
         answers: Iterable[Answer],
+        search: Search,
     ) -> None:
-        self.prepared, self.report, self.should_stop, self.load, self.keep = prepared, report, should_stop, load, keep
+        self.search, self.prepared, self.report, self.should_stop, self.load, self.keep = search, prepared, report, should_stop, load, keep
         self.names = list(prepared)
+        self.order = {n: k for k, n in enumerate(self.names)}
         self.tie = Tie()
         self.pool = ThreadPoolExecutor(max_workers=os.cpu_count() or 1)  # the compiled loops let go of the lock
-        self.weighing = Weighing(prepared, self.pool, answers)
+        self.weighing = Weighing(prepared, self.pool, answers, search)
         self.waiting: set[str] = set()  # stations with one place that wait for those asked about: what they know is not heard yet
 
     def run(self) -> Tie:
@@ -150,13 +153,13 @@ class Tying:
         self.tie.pairs = [said(p) for p in self.tie.pairs]
 
     def untried(self, name: str, placed: dict[str, Array]) -> list[tuple[str, str]]:
-        order = {n: k for k, n in enumerate(self.names)}
-        pairs = [(a, b) if order[a] < order[b] else (b, a) for a in placed for b in (name,)]
-        pairs = [p for p in pairs if p not in self.weighing.hypotheses]
+        order = self.order
+        pairs = [(a, name) if order[a] < order[name] else (name, a) for a in placed]
+        pairs = [p for p in pairs if p not in self.weighing.hypotheses and self.search.may(*p, order)]
         return sorted(pairs, key=lambda p: abs(order[p[0]] - order[p[1]]))
 
     def propose_all(self, pairs: list[tuple[str, str]]) -> None:
-        pairs = [p for p in pairs if p not in self.weighing.hypotheses]
+        pairs = [p for p in pairs if p not in self.weighing.hypotheses and self.search.may(*p, self.order)]
 
         def one(pair: tuple[str, str]) -> tuple[tuple[str, str], list[Hypothesis]]:
             if self.should_stop():
@@ -170,7 +173,11 @@ class Tying:
         for k, (pair, found) in enumerate(self.pool.map(one, pairs)):
             self.report(f"looking for {pair[0]} and {pair[1]} in each other", k + 1, len(pairs))
             told = self.weighing.told
-            self.weighing.hypotheses[pair] = [h for h in found if not told.refuses(h.a, h.b, h.T_a_b, h.seen.overlap)]
+            self.weighing.hypotheses[pair] = [
+                h
+                for h in found
+                if not told.refuses(h.a, h.b, h.T_a_b, h.seen.overlap) and not self.search.contradicts(h.b, h.T_a_b, {h.a: np.eye(4)})
+            ]
 
     def seed(self, left: list[str]) -> dict[str, Array]:
         """The part begins with the clean pair of largest agreeing share, of those that do not see just the same if there are any;
@@ -184,9 +191,13 @@ class Tying:
             worth = (found[0].seen.overlap < WHOLE, found[0].seen.overlap)
             if worth > top and rival < RIVAL * found[0].seen.agree_m2 and self.weighing.calm(found[0]):
                 best, top = found[0], worth
-        if best is None:
-            return {left[0]: np.eye(4)}
-        return {best.a: np.eye(4)} if best.a == left[0] or best.b != left[0] else {best.b: np.eye(4)}
+        first = left[0] if best is None else best.a if best.a == left[0] or best.b != left[0] else best.b
+        return self.whole({}, first, np.eye(4))
+
+    def whole(self, placed: dict[str, Array], name: str, pose: Array) -> dict[str, Array]:
+        """A station's placement with those that are held with it; what is placed already stays."""
+        body = in_body(self.search.body_of(name), name, pose)
+        return {n: t for n, t in body.items() if n not in placed and n in self.order}
 
     def most_certain(self, placed: dict[str, Array], rest: list[str]) -> tuple[Placement | None, list[Finding | Question]]:
         """The unplaced station whose placement is clean, well supported and without rival."""
@@ -276,23 +287,28 @@ class Tying:
         )
 
     def join(self, best: Placement, placed: dict[str, Array]) -> None:
-        """Place a station and align it finely with every placed one that shares surfaces with it."""
+        """Place a station, and those held with it, and align it finely with every placed one that shares surfaces with it."""
 
-        def one(other: str) -> TiedPair | None:
-            old, new = self.prepared[other], self.prepared[best.station]
-            start = frames.inverse(placed[other]) @ best.pose
+        members = self.whole(placed, best.station, best.pose)
+
+        def one(pair: tuple[str, str]) -> TiedPair | None:
+            other, name = pair
+            old, new = self.prepared[other], self.prepared[name]
+            start = frames.inverse(placed[other]) @ members[name]
             if dense(old, new, start, SPEAKERS).overlap < SHARED or self.should_stop():
                 return None
             result = fine(old, new, start)
             if result is None or frames.difference(result.T_a_b, start)[0] > APART:
                 return None
-            return TiedPair(other, best.station, result, evidence(old, new, result, restless=self.weighing.restless))
+            return TiedPair(other, name, result, evidence(old, new, result, restless=self.weighing.restless))
 
         self.report(f"aligning {best.station} with the others", len(placed), len(self.names))
-        news = [n for n in self.pool.map(one, list(placed)) if n is not None]
+        news = [n for n in self.pool.map(one, [(o, n) for n in members for o in placed]) if n is not None]
         self.tie.pairs += news
         strongest = max(news, key=lambda n: n.evidence.overlap, default=None)
-        placed[best.station] = best.pose if strongest is None else placed[strongest.a] @ strongest.result.T_a_b
+        if strongest is not None:
+            members = self.whole(placed, strongest.b, placed[strongest.a] @ strongest.result.T_a_b)
+        placed |= members
 
 
 def tie(
@@ -302,12 +318,13 @@ def tie(
     load: Callable[[str], list[Hypothesis] | None] = lambda key: None,
     keep: Callable[[str, list[Hypothesis]], None] = lambda key, found: None,
     answers: Iterable[Answer] = (),
+    search: Search | None = None,
 ) -> Tie:
     """Place all scans that can be placed without contradiction, with no first guess (level scanners).
 
     load, keep: what pairs proposed, by a key of both names, so that a run that was cut off need not look again.
-    answers: what people said of questions of earlier runs.
+    answers: what people said of questions of earlier runs; search: who is looked for in whom, and what is known of where they stand.
     """
-    tying = Tying(prepared, report, should_stop, load, keep, answers)
+    tying = Tying(prepared, report, should_stop, load, keep, answers, search or Search())
     with tying.pool:
         return tying.run()

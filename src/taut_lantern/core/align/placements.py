@@ -20,6 +20,7 @@ from .fine import fine
 from .guess import Hypothesis
 from .prepared import Prepared
 from .questions import ALIKE_SHARE, SAME_PLACE, Answer, Told
+from .search import Search
 
 Array = NDArray[np.float64]
 ENOUGH = 0.10  # share of a station's surfaces that the placed ones must confirm: less may be one wall that looks like another
@@ -112,8 +113,10 @@ def _apart(a: Array, b: Array) -> bool:
 class Weighing:
     """What is known of placements in a run; each figure is computed once."""
 
-    def __init__(self, prepared: Mapping[str, Prepared], pool: ThreadPoolExecutor, answers: Iterable[Answer] = ()) -> None:
-        self.prepared, self.pool, self.told = prepared, pool, Told(answers)
+    def __init__(
+        self, prepared: Mapping[str, Prepared], pool: ThreadPoolExecutor, answers: Iterable[Answer] = (), search: Search | None = None
+    ) -> None:
+        self.prepared, self.pool, self.told, self.search = prepared, pool, Told(answers), search or Search()
         self.hypotheses: dict[tuple[str, str], list[Hypothesis]] = {}
         self.fine_of: dict[tuple[str, str, bytes], Array] = {}
         self.said: dict[tuple[str, str, bytes, str], Said] = {}
@@ -292,6 +295,8 @@ class Weighing:
         if own in self.hopeless:
             return None
         pose = placed[partner] @ T_partner_name
+        if self.search.contradicts(name, pose, placed) and not self.told.verdict(name, pose, placed, {}):
+            return None
         far = {x: float(np.linalg.norm(t[:3, 3] - pose[:3, 3])) for x, t in placed.items()}
         near = [x for x in sorted(far, key=lambda x: far[x]) if far[x] <= IN_REACH]
         heard: dict[str, Said] = {}

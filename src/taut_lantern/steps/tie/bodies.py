@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.errors import BadInput
-from ...site.common import clean_name, get_project, matrix, numbers, owned, stations_of
+from ...site.common import Array, clean_name, get_project, matrix, numbers, owned, stations_of
 from ...site.solution import refresh_solution
 from ...store import journal
 from ...store.models import Body
@@ -34,6 +34,18 @@ def hold(project_id: str, station_ids: list[str], name: str) -> str:
         row = Body(project_id=project_id, name=label, held=True, members={x.id: numbers(back @ matrix(x.pose)) for x in stations})
         c.s.add(row)
         c.title = f"Held {len(stations)} stations as {label}"
+        c.s.flush()
+        refresh_solution(c.s, c.project)
+        return str(row.id)
+
+
+def hold_as_measured(project_id: str, poses: dict[str, Array], name: str) -> str:
+    """Hold stations as a file has them, before anything is tied: poses T_file_station."""
+    with journal.change(project_id, f"Held {len(poses)} stations as {name}", network=True, topic="network") as c:
+        first = next(iter(poses.values()))
+        members = {k: numbers(frames.inverse(first) @ t) for k, t in poses.items()}
+        row = Body(project_id=project_id, name=name, held=True, members=members)
+        c.s.add(row)
         c.s.flush()
         refresh_solution(c.s, c.project)
         return str(row.id)

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import select
 
 from ...core import frames
@@ -21,25 +22,31 @@ from ...core.align import believe
 from ...core.align.believe import Tie, TiedPair
 from ...core.align.evidence import evidence
 from ...core.align.fine import GATES, fine
+from ...core.align.level import answers_upright, leaned, straightened, upright_of
 from ...core.align.prepared import Prepared, prepare
 from ...core.align.questions import Answer
+from ...core.align.search import Search
 from ...core.errors import BadInput, NotEnough
 from ...core.network.observations import LinkObservation
 from ...core.network.reliability import snoop
-from ...site.common import Progress, finite, get_station, matrix, numbers, owned, stations_of
+from ...site.common import Progress, finite, get_project, get_station, matrix, numbers, owned, stations_of
 from ...site.solution import refresh_solution
 from ...store import journal, scratch
 from ...store.db import session
 from ...store.models import Job, Link, Station
 from ...store.queue import LIVE, enqueue
 from ...store.tiles import read_station
-from . import questions
+from . import questions, searching
 
 
 class PreparedScans(Mapping[str, Prepared]):
     """Prepared scans by station. What does not fit into the memory of the work waits in files."""
 
-    def __init__(self, stations: list[Station], folder: Path, memory: int, progress: Progress) -> None:
+    def __init__(self, stations: list[Station], folder: Path, memory: int, progress: Progress, level: bool = True) -> None:
+        self.upright: dict[
+            str, NDArray[np.float64]
+        ] = {}  # of scanners that may lean: how their scans were turned before they were prepared
+        self._level = level
         self._stations = {x.id: x for x in stations}
         self._folder, self._most, self._lock = folder, memory, threading.RLock()
         self._here: OrderedDict[str, tuple[Prepared, int]] = OrderedDict()
@@ -51,6 +58,9 @@ class PreparedScans(Mapping[str, Prepared]):
         progress.check()
         with session() as s:
             scan = read_station(s, station)
+        if not self._level:
+            self.upright[station.id] = upright_of(scan)
+            scan = straightened(scan, self.upright[station.id])
         self._put(station.id, prepare(scan))
 
     def _put(self, key: str, made: Prepared) -> None:
@@ -102,6 +112,7 @@ def tie_all(project_id: str, params: dict[str, Any], progress: Progress) -> dict
     """Prepare, propose, believe, align, leave blunders out, adjust: one change that can be undone."""
     with session() as s:
         stations = stations_of(s, project_id)
+        search = searching.search_of(s, get_project(s, project_id))
     names = {x.id: x.name for x in stations}
 
     def said(text: str) -> str:
@@ -110,23 +121,31 @@ def tie_all(project_id: str, params: dict[str, Any], progress: Progress) -> dict
         return text
 
     with scratch.folder() as folder:
-        prepared = PreparedScans(stations, folder, progress.memory // 2, progress)
+        prepared = PreparedScans(stations, folder, progress.memory // 2, progress, search.level)
         while True:
             with session() as s:
                 known, answers = questions.answers(s, project_id)
-            result = _believed(prepared, answers, said, progress)
+            result = _believed(prepared, answers, search, said, progress)
             done = _commit(project_id, names, result, known, said, progress)
             if done is not None:
                 return done
 
 
-def _believed(prepared: PreparedScans, answers: list[Answer], said: Callable[[str], str], progress: Progress) -> Tie:
-    kept = questions.Proposals()
+def _believed(prepared: PreparedScans, answers: list[Answer], search: Search, said: Callable[[str], str], progress: Progress) -> Tie:
+    """Tie what is prepared. What leaning scans propose is of their straightened points, and not kept."""
+    kept = questions.Proposals() if search.level else questions.Passing()
+    upright = prepared.upright
     result = believe.tie(
-        prepared, lambda text, done, total: progress.report(said(text), done, total), progress.should_stop, kept.load, kept.keep, answers
+        prepared,
+        lambda text, done, total: progress.report(said(text), done, total),
+        progress.should_stop,
+        kept.load,
+        kept.keep,
+        answers if search.level else answers_upright(answers, upright),
+        search if search.level else search.straightened(upright),
     )
     progress.check()
-    return result
+    return result if search.level else leaned(result, upright)
 
 
 def _commit(

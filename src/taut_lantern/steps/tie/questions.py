@@ -48,6 +48,14 @@ class Proposals:
             s.merge(Proposal(a=a, b=b, schema=PROPOSALS, data=pickle.dumps(found, pickle.HIGHEST_PROTOCOL)))
 
 
+class Passing:
+    """What pairs propose, for as long as one run goes."""
+
+    def __init__(self) -> None:
+        self.known: dict[str, list[Hypothesis]] = {}
+        self.load, self.keep = self.known.get, self.known.__setitem__
+
+
 def rows_of(s: Session, project_id: str, names: dict[str, str]) -> list[Question]:
     """All questions about stations that are here: open ones first, in the order in which they are asked."""
     q = select(Question).where(Question.project_id == project_id).order_by(Question.answer != "", Question.place, Question.id)

@@ -11,6 +11,8 @@ import { LinkCard } from "./LinkCard";
 import { Matching } from "./Matching";
 import { Placing } from "./Placing";
 import { Asked, QuestionsDialog } from "./Questions";
+import { Searching } from "./Searching";
+import { SketchDialog } from "./Sketch";
 import { TargetCard } from "./TargetCard";
 
 export { tieLedgers } from "./ledgers";
@@ -23,6 +25,7 @@ export function TieCard({ id }: { id: string }) {
         <Loaded id={id} />
       </Await>
       <QuestionsDialog id={id} />
+      <SketchDialog id={id} />
     </>
   );
 }
@@ -92,8 +95,7 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
         <JobLine key={j.id} id={id} job={j} />
       ))}
       <Quiet>
-        Overlapping pairs are found without a first guess (the scanners stood level), aligned, and adjusted together.
-        Undo takes the result back.
+        Overlapping pairs are found without a first guess, aligned, and adjusted together. Undo takes the result back.
       </Quiet>
       {network && network.links.length > 0 && (
         <>
@@ -109,6 +111,7 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
           {network.findings.length > 6 && <Quiet>{network.findings.length - 6} more stand in the step Prove.</Quiet>}
         </>
       )}
+      <Searching id={id} />
       <Heading>Sphere targets</Heading>
       <Quiet>
         {targets

@@ -1,0 +1,87 @@
+/** How stations are looked for in each other: lean, order, a field sketch. Holds from the next time they are tied. */
+import { http, sent, type Search } from "../../api/client";
+import { tellUndoable, useAsk, useSearch } from "../../api/queries";
+import { Actions, Button, Heading, Quiet } from "../../kit";
+import { Await } from "../../kit/await";
+import { drawSketch } from "./Sketch";
+
+type Change = Partial<Pick<Search, "in_order" | "level" | "reach">> & { sketch?: string };
+
+export function useSetSearch(id: string, done?: () => void) {
+  const search = useSearch(id).data;
+  return useAsk(
+    id,
+    (change: Change) =>
+      sent(
+        http.PATCH("/api/projects/{project_id}/search", {
+          params: { path: { project_id: id } },
+          body: { ...change, version: search!.version },
+        }),
+      ),
+    () => {
+      done?.();
+      void tellUndoable(id, "Set. It holds from the next time that the stations are tied.");
+    },
+  );
+}
+
+export function Searching({ id }: { id: string }) {
+  return (
+    <>
+      <Heading>How they are looked for</Heading>
+      <Await of={[useSearch(id)]} what="how stations are looked for">
+        <Choices id={id} />
+      </Await>
+    </>
+  );
+}
+
+function Choices({ id }: { id: string }) {
+  const search = useSearch(id).data!;
+  const set = useSetSearch(id);
+  const spots = search.spots.length;
+  const choice = (label: string, on: boolean, change: Change, why: string) => (
+    <label className="flex items-start gap-2 py-0.5 text-[13.5px]">
+      <input
+        type="checkbox"
+        className="mt-1"
+        checked={on}
+        disabled={set.isPending}
+        onChange={() => set.mutate(change)}
+      />
+      <span>
+        {label}
+        <span className="block text-[12.5px] text-quiet">{why}</span>
+      </span>
+    </label>
+  );
+  return (
+    <>
+      {choice(
+        "Scanners may lean",
+        !search.level,
+        { level: !search.level },
+        "By up to 15°. Each scan is stood upright by its floors and walls first.",
+      )}
+      {choice(
+        "Only neighbours in the roster",
+        search.in_order,
+        { in_order: !search.in_order },
+        "A station is looked for in the three before and after it.",
+      )}
+      <Quiet>
+        {spots
+          ? `${spots} ${spots === 1 ? "station stands" : "stations stand"} on a field sketch. A placement that is not where it was drawn is not used.`
+          : "A field sketch says roughly where the stations stood. It settles which of two alike rooms is which."}
+      </Quiet>
+      <Actions>
+        <Button onClick={() => drawSketch(true)}>{spots ? "Change the sketch" : "Put stations on a sketch"}</Button>
+        {spots > 0 && (
+          <Button busy={set.isPending} onClick={() => set.mutate({ sketch: "" })}>
+            Take it away
+          </Button>
+        )}
+      </Actions>
+    </>
+  );
+}

@@ -1,0 +1,230 @@
+/** Stations dragged onto a field sketch: a picture of it may lie below, scaled by two places and what lies between them. */
+import { Dialog } from "radix-ui";
+import { useEffect, useRef, useState } from "react";
+import { create } from "zustand";
+import type { Station } from "../../api/client";
+import { useSearch, useStations } from "../../api/queries";
+import { Button, fixed } from "../../kit";
+import { LengthField, useLengths } from "../../kit/fields";
+import { useSetSearch } from "./Searching";
+import { begin, bounds, lines, metres, type Spots, type XY } from "./spots";
+
+const useDrawing = create<{ open: boolean }>(() => ({ open: false }));
+export const drawSketch = (open: boolean) => useDrawing.setState({ open });
+
+export function SketchDialog({ id }: { id: string }) {
+  const open = useDrawing((s) => s.open);
+  return (
+    <Dialog.Root open={open} onOpenChange={drawSketch}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-1/2 left-1/2 z-50 max-h-[94vh] w-[min(1120px,94vw)] -translate-x-1/2 -translate-y-1/2 overflow-auto border border-rule bg-card p-4"
+        >
+          <Dialog.Title className="text-[18px] leading-snug">Where did the stations stand?</Dialog.Title>
+          {open && <Board id={id} />}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+const WIDE = 760; // px of the board
+const HIGH = 470;
+
+function Board({ id }: { id: string }) {
+  const stations = useStations(id).data ?? [];
+  const search = useSearch(id).data;
+  const [spots, setSpots] = useState<Spots>(() => begin(search?.spots ?? []));
+  const [view, setView] = useState(() => bounds(spots, WIDE, HIGH));
+  const [chosen, choose] = useState<string | null>(null);
+  const [picture, setPicture] = useState<string | null>(null);
+  const [ends, setEnds] = useState<XY[] | null>(null); // two places that say how large the picture is; null: not asked
+  const [problem, setProblem] = useState("");
+  const board = useRef<SVGSVGElement>(null);
+  const between = useLengths({ between: 10 }, "m", { between: { least: 0.5, most: 2000 } });
+  const save = useSetSearch(id, () => drawSketch(false));
+  useEffect(() => () => URL.revokeObjectURL(picture ?? ""), [picture]);
+  const open = stations.filter((s) => !spots[s.id]);
+  const at = (e: React.PointerEvent): XY => {
+    const box = board.current!.getBoundingClientRect();
+    return [((e.clientX - box.left) * WIDE) / box.width, ((e.clientY - box.top) * HIGH) / box.height];
+  };
+  const put = (station: string, px: XY) => setSpots((now) => ({ ...now, [station]: metres(px, view) }));
+  const down = (e: React.PointerEvent) => {
+    if (ends) {
+      if (ends.length < 2) setEnds([...ends, at(e)]);
+      return;
+    }
+    const next = chosen ?? open[0]?.id;
+    if (!next) return;
+    put(next, at(e));
+    choose(open.find((s) => s.id !== next)?.id ?? null);
+  };
+  const scale = () => {
+    if (ends?.length !== 2 || !between.values) return;
+    const px = Math.hypot(ends[1]![0] - ends[0]![0], ends[1]![1] - ends[0]![1]);
+    if (px < 4) return setProblem("The two places lie on each other: click two that lie apart.");
+    const size = between.values.between / px; // what was put already stays where it is on the picture
+    setSpots((now) =>
+      Object.fromEntries(
+        Object.entries(now).map(([k, [x, y]]) => [
+          k,
+          metres([(x - view.x) / view.size, HIGH - (y - view.y) / view.size], { ...view, size }),
+        ]),
+      ),
+    );
+    setView({ ...view, size });
+    setEnds(null);
+    setProblem("");
+  };
+  const take = (file: File | undefined) => {
+    if (!file) return;
+    if (!file.type.startsWith("image/"))
+      return setProblem(`${file.name} is no picture: choose a PNG or JPEG of the sketch.`);
+    setProblem("");
+    setPicture(URL.createObjectURL(file));
+    setEnds([]);
+  };
+  const nudge = (e: React.KeyboardEvent, s: Station) => {
+    const step = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[e.key];
+    const [x, y] = spots[s.id]!;
+    if (step) setSpots({ ...spots, [s.id]: [x + step[0]! * 0.25, y + step[1]! * 0.25] });
+    else if (e.key === "Delete") setSpots(Object.fromEntries(Object.entries(spots).filter(([k]) => k !== s.id)));
+    else return;
+    e.preventDefault();
+    e.stopPropagation();
+  };
+  const nothing = Object.keys(spots).length < 2;
+  return (
+    <>
+      <p className="my-1 text-[13.5px] text-quiet">
+        {ends
+          ? `Click two places of the picture whose distance is known (${ends.length} of 2).`
+          : open.length
+            ? `Click where ${stations.find((s) => s.id === (chosen ?? open[0]!.id))?.name} stood. Roughly is enough: within 2.5 m, or 15 % of a distance.`
+            : "All stations are on the sketch. Drag them, or move them with the arrow keys; Delete takes one off."}
+      </p>
+      <div className="flex gap-3">
+        <svg
+          ref={board}
+          viewBox={`0 0 ${WIDE} ${HIGH}`}
+          role="application"
+          aria-label="field sketch"
+          className="min-w-0 flex-1 touch-none border border-rule bg-paper"
+          onPointerDown={down}
+        >
+          {picture ? (
+            <image href={picture} width={WIDE} height={HIGH} preserveAspectRatio="xMidYMid meet" opacity={0.75} />
+          ) : (
+            <Paper size={view.size} />
+          )}
+          {ends?.map(([x, y], k) => (
+            <path key={k} d={`M${x - 7} ${y}h14M${x} ${y - 7}v14`} stroke="currentColor" strokeWidth={1.5} />
+          ))}
+          {stations
+            .filter((s) => spots[s.id])
+            .map((s) => {
+              const [x, y] = spots[s.id]!;
+              return (
+                <g
+                  key={s.id}
+                  role="button"
+                  tabIndex={0}
+                  aria-label={`${s.name} on the sketch`}
+                  transform={`translate(${(x - view.x) / view.size} ${HIGH - (y - view.y) / view.size})`}
+                  className="cursor-move"
+                  onPointerDown={(e) => {
+                    e.stopPropagation();
+                    e.currentTarget.setPointerCapture(e.pointerId);
+                  }}
+                  onPointerMove={(e) => e.currentTarget.hasPointerCapture(e.pointerId) && put(s.id, at(e))}
+                  onKeyDown={(e) => nudge(e, s)}
+                >
+                  <circle r={5} fill="#23407a" stroke="#fcfaf5" strokeWidth={1.5} />
+                  <text
+                    x={8}
+                    y={4}
+                    fontSize={12}
+                    fill="currentColor"
+                    stroke="var(--color-paper, #f5f1e8)"
+                    strokeWidth={3}
+                    paintOrder="stroke"
+                  >
+                    {s.name}
+                  </text>
+                </g>
+              );
+            })}
+          <path d={`M16 ${HIGH - 14}h${5 / view.size}`} stroke="currentColor" strokeWidth={2} />
+          <text x={16} y={HIGH - 20} fontSize={12} fill="currentColor">
+            5 m
+          </text>
+        </svg>
+        <div className="w-[220px] text-[13.5px]">
+          <label className="block cursor-pointer text-[#23407a] underline dark:text-[#9db8ee]">
+            {picture ? "Another picture" : "Lay a picture of the sketch below"}
+            <input type="file" accept="image/*" className="sr-only" onChange={(e) => take(e.target.files?.[0])} />
+          </label>
+          {picture && !ends && <Button onClick={() => setEnds([])}>Scale the picture anew</Button>}
+          {ends && (
+            <>
+              <LengthField of={between} name="between" label="Between them" onCommit={scale} />
+              <Button main onClick={scale} why={ends.length < 2 ? "click two places first" : between.why}>
+                Scale it
+              </Button>
+            </>
+          )}
+          {problem && (
+            <p role="alert" className="mt-2 text-parted">
+              {problem}
+            </p>
+          )}
+          {open.length > 0 && <p className="mt-3 mb-1 text-quiet">Not on the sketch yet</p>}
+          <ul className="max-h-[300px] overflow-auto">
+            {open.map((s) => (
+              <li key={s.id}>
+                <button
+                  className={`w-full px-1.5 py-0.5 text-left font-mono ${(chosen ?? open[0]!.id) === s.id ? "bg-lamp/30" : ""}`}
+                  onClick={() => choose(s.id)}
+                >
+                  {s.name}
+                </button>
+              </li>
+            ))}
+          </ul>
+        </div>
+      </div>
+      <p className="mt-3 flex items-center gap-3 text-[13px] text-quiet">
+        <span className="flex-1">
+          The board is {fixed(WIDE * view.size, 0)} m wide. The picture itself is not kept, only where the stations
+          stand.
+        </span>
+        <Button
+          main
+          busy={save.isPending}
+          why={nothing ? "put two stations on it first" : ends ? "scale the picture first" : ""}
+          onClick={() => save.mutate({ sketch: lines(spots, stations) })}
+        >
+          Use this sketch
+        </Button>
+        <Button onClick={() => drawSketch(false)}>Leave it as it was</Button>
+      </p>
+    </>
+  );
+}
+
+function Paper({ size }: { size: number }) {
+  const step = 5 / size;
+  return (
+    <g stroke="currentColor" opacity={0.12}>
+      {Array.from({ length: Math.floor(WIDE / step) }, (_, k) => (
+        <path key={`x${k}`} d={`M${(k + 1) * step} 0v${HIGH}`} />
+      ))}
+      {Array.from({ length: Math.floor(HIGH / step) }, (_, k) => (
+        <path key={`y${k}`} d={`M0 ${HIGH - (k + 1) * step}h${WIDE}`} />
+      ))}
+    </g>
+  );
+}
