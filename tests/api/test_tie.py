@@ -194,3 +194,59 @@ def test_events_reach_those_who_look_at_the_project_and_nobody_else(client: Test
     mine, theirs = asyncio.run(both())
     assert mine[0].startswith("event: hello") and any(f'"project": "{p}"' in e and '"network"' in e for e in mine)
     assert all("change" not in e for e in theirs) and not hub.queues
+
+
+def accepted(client: TestClient, p: str, link: str | None) -> dict[str, Any] | None:
+    return next((dict(a) for a in client.get(f"/api/projects/{p}/acceptances").json() if a["link"] == link), None)
+
+
+def test_an_acceptance_holds_for_what_was_looked_at_and_for_nothing_that_came_after(client: TestClient, tied: Any) -> None:
+    p, _ = tied
+    first, second, _ = network(client, p)["links"]
+    for link, remark in ((first["id"], "looked at in slices"), (second["id"], ""), (None, "goes to the fabricator")):
+        assert client.post(f"/api/projects/{p}/acceptances", json={"link": link, "remark": remark}).status_code == 201
+    mine = accepted(client, p, first["id"])
+    assert mine is not None and mine["stands"] and mine["remark"] == "looked at in slices" and mine["by"]
+    assert (whole := accepted(client, p, None)) is not None and whole["stands"]
+    r = client.patch(f"/api/projects/{p}/links/{first['id']}", json={"used": False, "version": first["version"]})
+    assert r.status_code == 200, r.text
+    mine, other, whole = (accepted(client, p, k) for k in (first["id"], second["id"], None))
+    assert mine and not mine["stands"] and "switched off" in mine["why"]
+    assert whole and not whole["stands"] and "changed" in whole["why"]
+    undo(client, p)  # what was accepted is there again
+    assert all((accepted(client, p, k) or {})["stands"] for k in (first["id"], second["id"], None))
+    card = client.get(f"/api/projects/{p}").json()
+    client.patch(f"/api/projects/{p}", json={"profile": "topographic", "version": card["version"]})
+    assert "topographic" in (accepted(client, p, None) or {})["why"]
+
+
+def test_an_acceptance_is_withdrawn_and_given_again(client: TestClient, tied: Any) -> None:
+    p, _ = tied
+    link = network(client, p)["links"][0]["id"]
+    client.post(f"/api/projects/{p}/acceptances", json={"link": link})
+    row = accepted(client, p, link)
+    assert row is not None
+    url = f"/api/projects/{p}/acceptances/{row['id']}/withdraw"
+    assert client.post(url, json={"version": row["version"]}).status_code == 200
+    after = accepted(client, p, link)
+    assert after is not None and not after["stands"] and "withdrawn by" in after["why"]
+    problem(client.post(url, json={"version": row["version"]}), 409, "conflict")
+    client.post(f"/api/projects/{p}/acceptances", json={"link": link})
+    assert (accepted(client, p, link) or {})["stands"]
+    problem(client.post(f"/api/projects/{made(client, 'Empty')}/acceptances", json={}), 422, "not_enough")
+
+
+def test_how_stations_are_looked_for_is_kept_read_again_and_taken_back(client: TestClient, tied: Any) -> None:
+    p, _ = tied
+    url = f"/api/projects/{p}/search"
+    before = client.get(url).json()
+    assert before["level"] and not before["in_order"] and before["spots"] == []
+    names = [s["name"] for s in client.get(f"/api/projects/{p}/stations").json()]
+    sketch = "\n".join(f"{n}; {3.5 * k}; 1" for k, n in enumerate(names))
+    r = client.patch(url, json={"version": before["version"], "level": False, "in_order": True, "sketch": sketch})
+    assert r.status_code == 200 and not r.json()["level"] and [s["x"] for s in r.json()["spots"]] == [0.0, 3.5, 7.0]
+    problem(client.patch(url, json={"version": before["version"], "level": True}), 409, "conflict")
+    told = problem(client.patch(url, json={"version": r.json()["version"], "sketch": "ST-77, 1, 2"}), 422, "bad_input")
+    assert "ST-77" in told["detail"]
+    undo(client, p)
+    assert {k: v for k, v in client.get(url).json().items() if k != "version"} == {k: v for k, v in before.items() if k != "version"}

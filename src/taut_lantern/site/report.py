@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from ..core.frames import METRE_PER_UNIT, UNIT_WORDS
 from ..formats.pdf import NetworkPlan, Report, ReportTable
 from ..store.models import Journal, Link, Station
+from .accepted import acceptances
 from .common import get_project, matrix, profile_of, stations_of
 from .frames import Currency, InUse, deviation_in, in_use
 from .parts import stations_in
@@ -88,6 +89,8 @@ def build(s: Session, project_id: str, part_id: str | None = None) -> Report:
                 tuple(_control_row(p) for p in control["points"]),
             )
         )
+    if accepted := acceptances(s, project):
+        tables.append(ReportTable("Acceptance", ("what", "by", "when", "remark", "now"), tuple(_accepted_row(a) for a in accepted)))
     findings = data["findings"] + control["findings"]
     if findings:
         tables.append(ReportTable("Findings", ("weight", "what"), tuple((f["severity"], f["message"]) for f in findings)))
@@ -149,6 +152,10 @@ def _station_row(x: Station, data: dict[str, Any], frame: InUse) -> tuple[str, .
         f"{max(own['sigma_rotation_mdeg']):.2f}",
         str(own["links"]),
     )
+
+
+def _accepted_row(a: dict[str, Any]) -> tuple[str, ...]:
+    return (a["what"], a["by"], f"{a['at']:%Y-%m-%d %H:%M}", a["remark"], "stands" if a["stands"] else a["why"])
 
 
 def _control_row(p: dict[str, Any]) -> tuple[str, ...]:

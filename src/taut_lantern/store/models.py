@@ -214,6 +214,19 @@ class Question(Journaled, Base):
     answered_at: Mapped[datetime | None]
 
 
+class Acceptance(Journaled, Base):
+    """That somebody accepted a link, or (link_id None) the network as it was then: state, as site.accepted has it."""
+
+    __tablename__ = "acceptance"
+    project_id: Mapped[str] = _project()
+    link_id: Mapped[str | None] = mapped_column(String(32))
+    accepted_by: Mapped[str] = mapped_column(String(120))
+    accepted_at: Mapped[datetime]
+    remark: Mapped[str] = mapped_column(String(1000), default="")
+    state: Mapped[dict[str, Any]]
+    withdrawn_by: Mapped[str] = mapped_column(String(120), default="")
+
+
 class Proposal(Base):
     """Where two scans may stand to each other, by their points alone: computed once. schema: of how it was computed."""
 
@@ -467,5 +480,6 @@ JOURNALED: dict[str, type[Any]] = {
         Note,
         SavedView,
         Question,
+        Acceptance,
     )
 }

@@ -16,6 +16,7 @@ export type Trace = Schemas["TraceOut"];
 export type Body = Schemas["BodyOut"];
 export type Box = Schemas["BoxOut"];
 export type Question = Schemas["QuestionOut"];
+export type Acceptance = Schemas["AcceptanceOut"];
 export type Search = Schemas["SearchOut"];
 export type Note = Schemas["NoteOut"];
 export type SavedView = Schemas["ViewOut"];

@@ -79,6 +79,11 @@ export const useQuestions = (id: string) =>
   });
 export const useSearch = (id: string) =>
   useQuery({ queryKey: [id, "search"], queryFn: () => sent(http.GET("/api/projects/{project_id}/search", path(id))) });
+export const useAcceptances = (id: string) =>
+  useQuery({
+    queryKey: [id, "acceptances"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/acceptances", path(id))),
+  });
 export const useNotes = (id: string) =>
   useQuery({ queryKey: [id, "notes"], queryFn: () => sent(http.GET("/api/projects/{project_id}/notes", path(id))) });
 export const useViews = (id: string) =>
@@ -164,6 +169,7 @@ const NETWORK = [
   "network",
   "questions",
   "search",
+  "acceptances",
   "bodies",
   "sightings",
   "control",

@@ -21,6 +21,7 @@ from .place import (
     TargetName,
 )
 from .project import Binned, Entry, Frame, HealthOut, JobOut, JournalOut, KnotOut, PartOut, ProjectCard, ProjectIn, ProjectOut, ProjectPatch
+from .prove import AcceptanceOut, AcceptIn, WithdrawIn
 from .tie import (
     AnswerIn,
     BodyIn,
@@ -48,6 +49,8 @@ from .tie import (
 )
 
 __all__ = [
+    "AcceptIn",
+    "AcceptanceOut",
     "AnswerIn",
     "Binned",
     "BodyIn",
@@ -138,4 +141,5 @@ __all__ = [
     "ViewOut",
     "ViewPatch",
     "WholeLinkOut",
+    "WithdrawIn",
 ]

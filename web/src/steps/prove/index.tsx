@@ -4,6 +4,7 @@ import { useAsk, useNetwork, useProject, useStations } from "../../api/queries";
 import { Actions, Button, fixed, Heading, Pick, Quiet, Row, Sentence, StatusWord, type Column } from "../../kit";
 import { Await } from "../../kit/await";
 import { Table } from "../../kit/table";
+import { Accept } from "../../parts/Accept";
 import { useView } from "../../kit/view";
 
 export function ProveCard({ id }: { id: string }) {
@@ -58,6 +59,18 @@ function Loaded({ id, project, network }: { id: string; project: Project; networ
           </Quiet>
         </>
       )}
+      <Accept
+        id={id}
+        link={null}
+        what="the network"
+        why={
+          network.links.length
+            ? network.out_of_date
+              ? "the network is being adjusted"
+              : ""
+            : "there is no network yet"
+        }
+      />
       {network.findings.length > 0 && <Heading>Findings</Heading>}
       {network.findings.map((f) => (
         <p

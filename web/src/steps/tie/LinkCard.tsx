@@ -4,6 +4,7 @@ import { useAsk, useLink, useProject, useStations } from "../../api/queries";
 import { Await } from "../../kit/await";
 import { Actions, Button, fixed, Heading, Row, Sentence, StatusWord } from "../../kit";
 import { useView } from "../../kit/view";
+import { Accept } from "../../parts/Accept";
 import { startPlacing } from "./Placing";
 
 function Histogram({ counts, median }: { counts: number[]; median: number }) {
@@ -129,6 +130,7 @@ export function LinkCard({ id, link: k }: { id: string; link: Link }) {
         doubt={codes.has("network")}
       />
       <Row name="turned by" value={fixed(k.residual_mdeg)} unit="mdeg" limit="" />
+      <Accept id={id} link={k.id} what="this link" why={k.status === "loose" ? "it is not computed yet" : ""} />
       <Actions>
         <Button main busy={toggle.isPending} onClick={() => toggle.mutate(undefined)}>
           {k.used ? "Switch this link off" : "Switch this link on"}

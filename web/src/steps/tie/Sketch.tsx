@@ -6,7 +6,7 @@ import type { Station } from "../../api/client";
 import { useSearch, useStations } from "../../api/queries";
 import { Button, fixed } from "../../kit";
 import { LengthField, useLengths } from "../../kit/fields";
-import { useSetSearch } from "./Searching";
+import { useSetSearch } from "./search";
 import { begin, bounds, lines, metres, type Spots, type XY } from "./spots";
 
 const useDrawing = create<{ open: boolean }>(() => ({ open: false }));
@@ -79,6 +79,13 @@ function Board({ id }: { id: string }) {
     setEnds(null);
     setProblem("");
   };
+  const widen = (by: number) =>
+    setView({
+      ...view,
+      x: view.x + (WIDE * view.size * (1 - by)) / 2,
+      y: view.y + (HIGH * view.size * (1 - by)) / 2,
+      size: view.size * by,
+    });
   const take = (file: File | undefined) => {
     if (!file) return;
     if (!file.type.startsWith("image/"))
@@ -197,6 +204,12 @@ function Board({ id }: { id: string }) {
         </div>
       </div>
       <p className="mt-3 flex items-center gap-3 text-[13px] text-quiet">
+        {!picture && (
+          <>
+            <Button onClick={() => widen(1.5)}>Wider</Button>
+            <Button onClick={() => widen(1 / 1.5)}>Narrower</Button>
+          </>
+        )}
         <span className="flex-1">
           The board is {fixed(WIDE * view.size, 0)} m wide. The picture itself is not kept, only where the stations
           stand.

@@ -11,7 +11,7 @@ import { LinkCard } from "./LinkCard";
 import { Matching } from "./Matching";
 import { Placing } from "./Placing";
 import { Asked, QuestionsDialog } from "./Questions";
-import { Searching } from "./Searching";
+import { Searching } from "./HowToSearch";
 import { SketchDialog } from "./Sketch";
 import { TargetCard } from "./TargetCard";
 

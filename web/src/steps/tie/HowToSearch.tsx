@@ -1,29 +1,9 @@
 /** How stations are looked for in each other: lean, order, a field sketch. Holds from the next time they are tied. */
-import { http, sent, type Search } from "../../api/client";
-import { tellUndoable, useAsk, useSearch } from "../../api/queries";
+import { useSearch } from "../../api/queries";
 import { Actions, Button, Heading, Quiet } from "../../kit";
 import { Await } from "../../kit/await";
+import { useSetSearch, type SearchChange } from "./search";
 import { drawSketch } from "./Sketch";
-
-type Change = Partial<Pick<Search, "in_order" | "level" | "reach">> & { sketch?: string };
-
-export function useSetSearch(id: string, done?: () => void) {
-  const search = useSearch(id).data;
-  return useAsk(
-    id,
-    (change: Change) =>
-      sent(
-        http.PATCH("/api/projects/{project_id}/search", {
-          params: { path: { project_id: id } },
-          body: { ...change, version: search!.version },
-        }),
-      ),
-    () => {
-      done?.();
-      void tellUndoable(id, "Set. It holds from the next time that the stations are tied.");
-    },
-  );
-}
 
 export function Searching({ id }: { id: string }) {
   return (
@@ -40,7 +20,7 @@ function Choices({ id }: { id: string }) {
   const search = useSearch(id).data!;
   const set = useSetSearch(id);
   const spots = search.spots.length;
-  const choice = (label: string, on: boolean, change: Change, why: string) => (
+  const choice = (label: string, on: boolean, change: SearchChange, why: string) => (
     <label className="flex items-start gap-2 py-0.5 text-[13.5px]">
       <input
         type="checkbox"

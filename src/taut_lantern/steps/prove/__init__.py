@@ -1,0 +1,1 @@
+"""Prove: what is looked at and accepted."""
