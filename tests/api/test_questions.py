@@ -16,6 +16,8 @@ from rich.console import Console
 
 from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
+from taut_lantern.core.errors import BadInput
+from taut_lantern.formats import e57
 from taut_lantern.site.common import matrix
 from taut_lantern.standins.scanner import Scanner
 from taut_lantern.steps.unattended import Known, run_job
@@ -136,3 +138,37 @@ def test_unattended_it_stays_open_unless_the_answer_is_given(files: Any, tmp_pat
     code = run_job(paths, tmp_path / "told", None, "", "m", "", False, quiet, Known([f"{q['other']},{q['station']}={word}"]))
     result = json.loads((tmp_path / "told" / "result.json").read_text())
     assert code == 0 and result["undecided"] == [] and len(result["solution"]["parts"]) == 1
+
+
+def test_unattended_a_sketch_or_a_held_file_settles_it(files: Any, tmp_path: Path, client: TestClient) -> None:
+    paths, truth = files
+    sketch = tmp_path / "sketch.txt"
+    sketch.write_text("".join(f"{n}; {t[0, 3] + 0.6:.1f}; {t[1, 3] - 0.4:.1f}\n" for n, t in truth.items()))
+    both = tmp_path / "rooms.e57"
+    clouds = TWINS.scans(Scanner(points=150_000), 7)
+    e57.write(both, [e57.Outgoing(n, clouds[n][0], truth[n]) for n in ("R1", "R2")])
+    passage = [f for f in paths if f.stem not in ("R1", "R2")]
+    for name, scans, known in (
+        ("sketch", paths, Known(sketch=sketch, profile="topographic", order=True)),
+        ("held", [both, *passage], Known(hold=["rooms"])),
+    ):
+        code = run_job(scans, tmp_path / name, None, "", "m", "", False, Console(quiet=True), known)
+        result = json.loads((tmp_path / name / "result.json").read_text())
+        assert code == 0 and result["undecided"] == [] and len(result["solution"]["parts"]) == 1, result["findings"]
+        pose = {}
+        for x in result["stations"]:
+            pose[x["name"]] = np.eye(4)
+            pose[x["name"]][:3, :3], pose[x["name"]][:3, 3] = x["pose"]["rotation"], x["pose"]["translation"]
+        for n in truth:
+            off = frames.inverse(pose["R1"]) @ pose[n] @ frames.inverse(frames.inverse(truth["R1"]) @ truth[n])
+            assert np.linalg.norm(off[:3, 3]) < (1e-6 if (name, n) == ("held", "R2") else 0.03), (name, n)
+
+
+@pytest.mark.parametrize(
+    ("known", "word"),
+    [(Known(hold=["cellar"]), "cellar"), (Known(profile="rough"), "rough"), (Known(sketch=Path("no/such.txt")), "no such sketch")],
+)
+def test_unattended_what_cannot_be_meant_is_said_before_anything_runs(files: Any, tmp_path: Path, known: Known, word: str) -> None:
+    with pytest.raises(BadInput, match=word):
+        run_job(files[0], tmp_path / "out", None, "", "m", "", False, Console(quiet=True), known)
+    assert not (tmp_path / "out").exists()

@@ -65,20 +65,18 @@ class Known:
                 raise BadInput(f"no such sketch: {self.sketch}", subject="sketch", remedy="name a text file with lines of name, x, y")
             read_spots(self.sketch.read_text(errors="replace"))
 
-    def tell(self, project: str) -> None:
+    def tell(self, project: str, files: list[Path]) -> None:
         """Set it in a project whose scans are in."""
         if self.profile:
             change_project(project, None, None, None, self.profile, None)
         text = self.sketch.read_text(errors="replace") if self.sketch else None
         if self.unlevel or self.order or text is not None:
             searching.change(project, in_order=self.order, level=not self.unlevel, sketch=text)
-        for name in self.hold:
+        for path in (f for f in files if {f.name, f.stem} & set(self.hold)):
+            scans, name = e57.headers(path), path.stem
             with session() as s:
-                original = next(
-                    o for o in s.scalars(select(Original).where(Original.project_id == project)) if name in (o.name, Path(o.name).stem)
-                )
-                scans = [e57.ScanHeader.of_json(d) for d in (original.reading or {}).get("scans", [])]
-                own = [x for x in stations_of(s, project) if x.original_id == original.id]
+                original = s.scalars(select(Original.id).where(Original.project_id == project, Original.name == path.name)).first()
+                own = [x for x in stations_of(s, project) if x.original_id == original]
                 poses = {x.id: p for x in own if (p := scans[x.scan_index].pose) is not None}
             if len(poses) < 2 or len(poses) < len(own):
                 raise BadInput(
@@ -86,7 +84,7 @@ class Known:
                     subject="hold",
                     remedy="leave --hold away, or name a file with a pose for each of at least two scans",
                 )
-            bodies.hold_as_measured(project, poses, Path(name).stem)
+            bodies.hold_as_measured(project, poses, name)
 
 
 def _scan_files(scans: list[Path]) -> list[Path]:
@@ -145,7 +143,7 @@ def run_job(
         stage("bring in", lambda p: _bring_in(project, files, p, findings))
         with session() as s:
             count = len(stations_of(s, project))
-        beside.tell(project)
+        beside.tell(project, files)
         if count > 1:
             result = stage("tie", lambda p: links.tie_all(project, {}, p))
             for _ in range(ROUNDS):
