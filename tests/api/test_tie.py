@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import base64
+import io
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -10,6 +13,7 @@ from typing import Any
 import numpy as np
 import pytest
 from fastapi.testclient import TestClient
+from PIL import Image
 
 from taut_lantern.api.app import make_app
 from taut_lantern.api.events import hub
@@ -210,7 +214,7 @@ def test_an_acceptance_holds_for_what_was_looked_at_and_for_nothing_that_came_af
     assert (whole := accepted(client, p, None)) is not None and whole["stands"]
     r = client.patch(f"/api/projects/{p}/links/{first['id']}", json={"used": False, "version": first["version"]})
     assert r.status_code == 200, r.text
-    mine, other, whole = (accepted(client, p, k) for k in (first["id"], second["id"], None))
+    mine, whole = (accepted(client, p, k) for k in (first["id"], None))
     assert mine and not mine["stands"] and "switched off" in mine["why"]
     assert whole and not whole["stands"] and "changed" in whole["why"]
     undo(client, p)  # what was accepted is there again
@@ -250,3 +254,42 @@ def test_how_stations_are_looked_for_is_kept_read_again_and_taken_back(client: T
     assert "ST-77" in told["detail"]
     undo(client, p)
     assert {k: v for k, v in client.get(url).json().items() if k != "version"} == {k: v for k, v in before.items() if k != "version"}
+
+
+def png(colour: tuple[int, int, int], size: tuple[int, int] = (320, 200)) -> bytes:
+    out = io.BytesIO()
+    Image.new("RGB", size, colour).save(out, "PNG")
+    return out.getvalue()
+
+
+def test_the_report_carries_pictures_company_and_acceptance_as_pdf_and_as_one_page(client: TestClient, tied: Any) -> None:
+    p, _ = tied
+    url = f"/api/projects/{p}/pictures"
+    first, logo = png((200, 30, 30)), png((10, 20, 200), (90, 30))
+    assert client.post(url, content=first, params={"caption": "The east wall & its pipes"}).status_code == 201
+    assert client.post(url, content=png((0, 0, 0)), params={"logo": True}).status_code == 201
+    assert client.post(url, content=logo, params={"logo": True}).status_code == 201
+    rows = client.get(url).json()
+    assert [(r["caption"], r["logo"], r["wide"]) for r in rows] == [("The east wall & its pipes", False, 320), ("", True, 90)]
+    assert client.get(f"{url}/{rows[0]['id']}/file").content == first
+    problem(client.post(url, content=b"\x89PNG no more"), 422, "unreadable")
+    card = client.get(f"/api/projects/{p}").json()
+    client.patch(f"/api/projects/{p}", json={"company": "Ottermere Surveys", "version": card["version"]})
+    client.post(f"/api/projects/{p}/acceptances", json={"remark": "for the fabricator"})
+    files = {}
+    for kind in ("pdf", "html"):
+        assert client.post(f"/api/projects/{p}/deliveries", json={"kind": kind}).status_code == 202
+        *_, job = work(p)
+        assert job.state == "done" and job.result is not None, job.error
+        files[kind] = client.get(f"/api/projects/{p}/deliveries/{job.result['delivery']}/file").content
+    page = files["html"].decode()
+    for said in ("Ottermere Surveys", "The east wall &amp; its pipes", "for the fabricator", "<svg", *NAMES):
+        assert said in page, said
+    inside = [base64.b64decode(m) for m in re.findall(r"data:image/png;base64,([^\"]+)", page)]
+    assert inside == [logo, first] and "http" not in page.replace("http-equiv", "")
+    pictures = re.findall(rb"/Subtype /Image.{0,200}?/Width (\d+)|/Width (\d+).{0,200}?/Subtype /Image", files["pdf"], re.S)
+    assert {int(a or b) for a, b in pictures} == {320, 90}
+    client.delete(f"{url}/{rows[0]['id']}", params={"version": rows[0]["version"]})
+    assert [r["logo"] for r in client.get(url).json()] == [True]
+    undo(client, p)
+    assert client.get(f"{url}/{rows[0]['id']}/file").content == first and len(client.get(url).json()) == 2

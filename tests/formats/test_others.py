@@ -9,9 +9,12 @@ import ezdxf
 import laspy
 import numpy as np
 import pytest
+from reportlab.lib.units import mm
+from reportlab.pdfbase.pdfmetrics import stringWidth
 
 from taut_lantern.core.errors import BadInput
 from taut_lantern.formats import dxf, las, pdf
+from taut_lantern.formats.report import NetworkPlan, Report, ReportTable
 from tests.support import room
 
 ORIGIN = np.array([437_215.482, 5_812_904.317, 46.25])
@@ -59,13 +62,13 @@ def test_dxf_has_layers_units_and_coordinates_that_survive(tmp_path: Path) -> No
 def test_the_report_says_its_sentences_and_every_row_whatever_the_names(tmp_path: Path) -> None:
     why = "overlap 9 % is below 15 % and the rest of the network disagrees by 7.1 mm; the geometry hardly holds one direction"
     rows = tuple((f"ST-{k:02d} <b>&", "slack", *["12345.6"] * 6, why) for k in range(120))
-    plan = pdf.NetworkPlan({"A": (0.0, 0.0), "B": (9.0, 4.0)}, (("A", "B", "slack", 0.1),))
-    table = pdf.ReportTable(
+    plan = NetworkPlan({"A": (0.0, 0.0), "B": (9.0, 4.0)}, (("A", "B", "slack", 0.1),))
+    table = ReportTable(
         "Links",
         ("stations", "status", "fit RMS mm", "overlap %", "seen through %", "weakest mm", "after adjustment mm", "turned mdeg", "why"),
         rows,
     )
-    report = pdf.Report("Report <1> & \U0001f3ee", "today", ("All 2 stations hang together.",), (table,), plan)
+    report = Report("Report <1> & \U0001f3ee", "today", ("All 2 stations hang together.",), (table,), plan)
     pdf.write(tmp_path / "r.pdf", report)
     text = subprocess.run(["pdftotext", "-layout", tmp_path / "r.pdf", "-"], capture_output=True, text=True, check=True).stdout
     assert "All 2 stations hang together." in text and "Report <1> &" in text
@@ -75,8 +78,29 @@ def test_the_report_says_its_sentences_and_every_row_whatever_the_names(tmp_path
 def test_the_report_shows_every_script_or_says_which_characters_it_cannot(tmp_path: Path) -> None:
     names = ("Höhe Łódź", "Насосная станция", "Σταθμός", "測站 中庭", "ポンプ室")
     rows = tuple((n,) for n in (*names, "rare \U00012000 sign"))
-    pdf.write(tmp_path / "r.pdf", pdf.Report("Weir № 3", "made", ("All is well.",), (pdf.ReportTable("Stations", ("name",), rows),)))
+    pdf.write(tmp_path / "r.pdf", Report("Weir № 3", "made", ("All is well.",), (ReportTable("Stations", ("name",), rows),)))
     text = subprocess.run(["pdftotext", tmp_path / "r.pdf", "-"], capture_output=True, text=True, check=True).stdout
     for name in (*names, "Weir № 3"):
         assert name in text, name
     assert "No font on this machine has 1 of the characters" in text and text.count("U+12000") == 2
+
+
+def test_no_word_of_a_narrow_column_is_broken() -> None:
+    reasons = "the rest of the network disagrees by 10.2 mm · overlap 5 % is below 15 % · the geometry hardly holds one direction"
+    row = ("parted", "Boiler house east · Boiler house west", "0.5", "46", "0.0", "17.1", "10.2", reasons)
+    heads = (
+        "status",
+        "stations",
+        "fit RMS mm",
+        "overlap %",
+        "seen through %",
+        "weakest mm",
+        "after adjustment mm",
+        "what speaks against it",
+    )
+    wide = pdf._widths(ReportTable("Links", heads, (row, row)))
+    assert sum(wide) == pytest.approx(170 * mm - 12)
+    for k, w in enumerate(wide):
+        longest = max(stringWidth(word, "Helvetica", 7.5) for cell in (heads[k], row[k]) for word in cell.split())
+        assert longest <= w - 5, heads[k]
+    assert wide[7] == max(wide)

@@ -2,60 +2,32 @@
 
 from __future__ import annotations
 
+import io
 import math
-from dataclasses import dataclass, field
 from pathlib import Path
 
 from reportlab.graphics.shapes import Circle, Drawing, Line, PolyLine, String
 from reportlab.lib import colors
+from reportlab.lib.enums import TA_RIGHT
 from reportlab.lib.pagesizes import A4
 from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
-from reportlab.platypus import Flowable, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
+from reportlab.pdfbase.pdfmetrics import stringWidth
+from reportlab.platypus import Flowable, Image, KeepTogether, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
 
 from . import fonts
 from .part import whole
+from .report import STATUS, NetworkPlan, Report, ReportPicture, ReportTable, string_points
 
 INK, QUIET, RULE = colors.HexColor("#1E2530"), colors.HexColor("#5A6170"), colors.HexColor("#D9D2C3")
-STATUS = {"taut": "#0B6B68", "slack": "#A34E12", "parted": "#8A1846", "loose": "#6C7280"}
 TEXT = ParagraphStyle("text", fontName="Helvetica", fontSize=9, leading=12, textColor=INK)
 LEAD = ParagraphStyle("lead", parent=TEXT, fontSize=12, leading=16, spaceAfter=4)
-HEAD = ParagraphStyle("head", parent=TEXT, fontName="Helvetica-Bold", fontSize=11, leading=16, spaceBefore=8)
+HEAD = ParagraphStyle("head", parent=TEXT, fontName="Helvetica-Bold", fontSize=11, leading=16, spaceBefore=8, keepWithNext=1)
+NOTE = ParagraphStyle("note", parent=TEXT, keepWithNext=1)
 CELL = ParagraphStyle("cell", parent=TEXT, fontSize=7.5, leading=9)
-
-
-@dataclass(frozen=True)
-class ReportTable:
-    title: str
-    columns: tuple[str, ...]
-    rows: tuple[tuple[str, ...], ...]
-    note: str = ""
-
-
-@dataclass(frozen=True)
-class NetworkPlan:
-    """stations: name -> (x, y) metres; strings: (a, b, status, sag 0..1)."""
-
-    stations: dict[str, tuple[float, float]]
-    strings: tuple[tuple[str, str, str, float], ...]
-
-
-@dataclass(frozen=True)
-class Report:
-    title: str
-    made: str
-    sentences: tuple[str, ...]
-    tables: tuple[ReportTable, ...]
-    plan: NetworkPlan | None = None
-    footer: str = field(default="Taut Lantern")
-
-
-def string_points(a: tuple[float, float], b: tuple[float, float], sag: float, steps: int = 16) -> list[tuple[float, float]]:
-    """A hanging string between two points, sag as a share of its length (parabola)."""
-    return [
-        (a[0] + (b[0] - a[0]) * t, a[1] + (b[1] - a[1]) * t - 4 * sag * t * (1 - t) * math.dist(a, b))
-        for t in (k / steps for k in range(steps + 1))
-    ]
+FIGURE = ParagraphStyle("figure", parent=CELL, alignment=TA_RIGHT)
+WIDE = 170 * mm - 12  # points of a line: A4 with 20 mm at the sides, and what the frame keeps free
+PAD = 5.5  # points right of each cell
 
 
 def _drawing(plan: NetworkPlan, width: float = 480, height: float = 240) -> Drawing:
@@ -101,28 +73,56 @@ def _everything(report: Report) -> str:
     """All words of a report, to see which characters cannot be shown."""
     cells = (c for t in report.tables for r in t.rows for c in r)
     names = report.plan.stations if report.plan else ()
-    return " ".join((report.title, report.made, *report.sentences, *(t.title + t.note for t in report.tables), *cells, *names))
+    captions = (p.caption for p in report.pictures)
+    return " ".join(
+        (
+            report.title,
+            report.made,
+            report.company,
+            *captions,
+            *report.sentences,
+            *(t.title + t.note for t in report.tables),
+            *cells,
+            *names,
+        )
+    )
 
 
 def _widths(table: ReportTable) -> list[float]:
-    """Millimetre-true widths (points) that fill 170 mm: short values as wide as they need, the rest for the words."""
-    longest = [max(len(c), *(len(r[k]) for r in table.rows)) for k, c in enumerate(table.columns)]
-    heads = [max(len(word) for word in c.split()) for c in table.columns]
-    need = [1.4 * max(min(n, 17), h) + 2.6 for n, h in zip(longest, heads, strict=True)]
-    wish = [float(max(0, min(n, 110) - 17)) for n in longest]
-    for_words = max(0.0, 170 - sum(need))
-    if any(wish):
-        for_words = max(for_words, 50.0)
-        squeeze = min(1.0, (170 - for_words) / sum(need))
-        return [(squeeze * n + for_words * w / sum(wish)) * mm for n, w in zip(need, wish, strict=True)]
-    return [170 * n / sum(need) * mm for n in need]
+    """Widths (points) that fill the line: no word is broken, short values stand on one line, what is long gets the rest."""
+    cells = [[c, *(r[k] for r in table.rows)] for k, c in enumerate(table.columns)]
+    word = [max(_long(w) for c in column for w in c.split() or [""]) + PAD for column in cells]
+    line = [max(max((_long(c) for c in column[1:]), default=0.0) + PAD, w) for column, w in zip(cells, word, strict=True)]
+    left = WIDE - sum(word)
+    if left <= 0:
+        return [WIDE * w / sum(word) for w in word]
+    wish = [n - w for n, w in zip(line, word, strict=True)]
+    small = [min(x, 90.0) for x in wish]  # points: values of some words first, then sentences
+    first = min(1.0, left / sum(small)) if any(small) else 0.0
+    out = [w + first * x for w, x in zip(word, small, strict=True)]
+    rest, more = WIDE - sum(out), [x - first * y for x, y in zip(wish, small, strict=True)]
+    share = sum(more)
+    return [w + (rest * x / share if share > 0 else rest / len(out)) for w, x in zip(out, more, strict=True)]
+
+
+def _long(text: str) -> float:
+    """Points that a text is long in a cell."""
+    return float(sum(stringWidth(piece, font, CELL.fontSize) for font, piece in fonts.runs(text, False)))
+
+
+def _image(picture: ReportPicture, wide: float, high: float, align: str) -> Image:
+    """A picture as large as fits into so many millimetres."""
+    scale = min(wide * mm / picture.wide, high * mm / picture.high)
+    return Image(io.BytesIO(picture.data), picture.wide * scale, picture.high * scale, hAlign=align)
 
 
 def write(path: Path, report: Report) -> None:
     """Write the report; the file appears only when it is whole."""
+    by = f"{report.company} · " if report.company else ""
     story: list[Flowable] = [
+        *([_image(report.logo, 45, 16, "RIGHT")] if report.logo else []),
         Paragraph(_escape(report.title, True), ParagraphStyle("t", parent=HEAD, fontSize=16, leading=20)),
-        Paragraph(_escape(report.made), TEXT),
+        Paragraph(_escape(by + report.made), TEXT),
         Spacer(1, 6),
     ]
     story += [Paragraph(_escape(s), LEAD) for s in report.sentences]
@@ -132,15 +132,19 @@ def write(path: Path, report: Report) -> None:
         story.append(Paragraph(said, TEXT))
     if report.plan is not None and len(report.plan.stations) > 1:
         story += [Paragraph("The network", HEAD), _drawing(report.plan)]
+    if report.pictures:
+        story.append(Paragraph("Pictures", HEAD))
+    story += [KeepTogether([_image(p, 165, 110, "LEFT"), Paragraph(_escape(p.caption), TEXT), Spacer(1, 8)]) for p in report.pictures]
     for table in report.tables:
         story.append(Paragraph(_escape(table.title, True), HEAD))
         if table.note:
-            story.append(Paragraph(_escape(table.note), TEXT))
+            story.append(Paragraph(_escape(table.note), NOTE))
         if not table.rows:
             continue
+        kinds = [FIGURE if f else CELL for f in table.figures]
         data = [
-            [Paragraph(f"<font color='#5A6170'>{_escape(c)}</font>", CELL) for c in table.columns],
-            *[[Paragraph(_escape(c), CELL) for c in row] for row in table.rows],
+            [Paragraph(f"<font color='#5A6170'>{_escape(c)}</font>", k) for c, k in zip(table.columns, kinds, strict=True)],
+            *[[Paragraph(_escape(c), k) for c, k in zip(row, kinds, strict=True)] for row in table.rows],
         ]
         grid = Table(data, repeatRows=1, colWidths=_widths(table))
         grid.setStyle(

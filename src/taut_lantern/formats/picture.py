@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import io
+import warnings
 
 from PIL import Image, ImageDraw
 
 from ..core.draw.overlay import BOTH, MIDDLE, OTHER, Overlay
+from ..core.errors import BadInput
 
+PIXELS = 16_000_000  # of a picture that somebody brings
 RING = 15  # pixels round what contradicts
 LENGTHS = (0.5, 1.0, 2.0, 5.0, 10.0)  # metres that a scale bar shows
 LAMP = 6  # pixels
@@ -15,6 +18,30 @@ LAMP = 6  # pixels
 
 def _ink(colour: tuple[float, float, float]) -> tuple[int, int, int]:
     return int(colour[0]), int(colour[1]), int(colour[2])
+
+
+def looked_at(data: bytes) -> tuple[str, int, int]:
+    """(png or jpeg, pixels wide, high) of a picture that somebody brings. BadInput when it is none, or too large."""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error", Image.DecompressionBombWarning)
+            with Image.open(io.BytesIO(data), formats=("PNG", "JPEG")) as image:
+                kind, (wide, high) = str(image.format).lower(), image.size
+                if wide * high > PIXELS:
+                    raise BadInput(
+                        f"the picture has {wide} x {high} pixels",
+                        subject="picture",
+                        remedy="bring one of at most 16 million",
+                        code="too_large",
+                    )
+                image.load()
+    except (OSError, SyntaxError, ValueError, Image.DecompressionBombError, Image.DecompressionBombWarning) as problem:
+        if isinstance(problem, BadInput):
+            raise
+        raise BadInput(
+            "this is no picture that can be read", subject="picture", remedy="bring a PNG or JPEG file", code="unreadable"
+        ) from None
+    return kind, wide, high
 
 
 def painted(drawn: Overlay) -> bytes:

@@ -9,12 +9,14 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.frames import METRE_PER_UNIT, UNIT_WORDS
-from ..formats.pdf import NetworkPlan, Report, ReportTable
-from ..store.models import Journal, Link, Station
-from .accepted import acceptances
+from ..formats.report import NetworkPlan, Report, ReportPicture, ReportTable
+from ..store.db import file_chunks
+from ..store.models import Journal, Link, Picture, Station
+from .accepted import LOOSE, acceptances
 from .common import get_project, matrix, profile_of, stations_of
 from .frames import Currency, InUse, deviation_in, in_use
 from .parts import stations_in
+from .pictures import pictures_of
 from .placing import residuals_of
 from .solution import pair_of, solution_of
 
@@ -27,6 +29,8 @@ def build(s: Session, project_id: str, part_id: str | None = None) -> Report:
     stations = stations_of(s, project_id)
     names = {x.id: x.name for x in stations}
     links = [k for k in s.scalars(select(Link).where(Link.project_id == project_id)) if k.a in names and k.b in names]
+    worst = ("parted", "slack", "loose", "taut")
+    links.sort(key=lambda k: (worst.index(data["links"].get(k.id, LOOSE)["status"]), pair_of(k, names)))
     profile = profile_of(project)
     control = residuals_of(s, project_id, frame.part)
     old = Currency(s, project_id).why_old(frame.row) if frame.row is not None else ""
@@ -100,6 +104,7 @@ def build(s: Session, project_id: str, part_id: str | None = None) -> Report:
     tables.append(
         ReportTable("Journal, latest first", ("when", "what"), tuple((e.at.strftime("%Y-%m-%d %H:%M"), e.title) for e in entries))
     )
+    shown = pictures_of(s, project_id)
     plan = None
     inside = stations_in(stations, frame.part)
     placed = {x.name: (float(matrix(x.pose)[0, 3]), float(matrix(x.pose)[1, 3])) for x in inside}
@@ -121,7 +126,14 @@ def build(s: Session, project_id: str, part_id: str | None = None) -> Report:
         tuple(sentences),
         tuple(tables),
         plan,
+        project.company,
+        next((_picture(x) for x in shown if x.logo), None),
+        tuple(_picture(x) for x in shown if not x.logo),
     )
+
+
+def _picture(x: Picture) -> ReportPicture:
+    return ReportPicture(x.caption, x.kind, b"".join(file_chunks(x.id, x.size)), x.wide, x.high)
 
 
 def _link_row(k: Link, data: dict[str, Any], names: dict[str, str]) -> tuple[str, ...]:

@@ -32,7 +32,13 @@ def make_project(name: str, unit: str = "m", demo: bool = False) -> str:
 
 
 def change_project(
-    project_id: str, version: int | None, name: str | None, unit: str | None, profile: str | None, frame: str | None
+    project_id: str,
+    version: int | None,
+    name: str | None,
+    unit: str | None,
+    profile: str | None,
+    frame: str | None,
+    company: str | None = None,
 ) -> None:
     with journal.change(project_id, "Changed the project") as c:
         journal.checked_version(c.project, version, f"the project {c.project.name}")
@@ -53,6 +59,9 @@ def change_project(
             c.title, c.network = f"Set the tolerance profile {profile}", True
             c.s.flush()
             refresh_solution(c.s, c.project)
+        if company is not None:
+            c.project.company = company.strip()
+            c.title = f"The report is by {c.project.company}" if c.project.company else "The report names nobody"
         if frame is not None:
             row = None if frame == "project" else c.s.get(Frame, frame)
             if frame != "project" and (row is None or row.project_id != project_id or not row.active):
@@ -118,6 +127,7 @@ def describe(s: Session, project_id: str) -> dict[str, Any]:
         "unit": shown.unit,
         "demo": p.demo,
         "profile": profile_of(p).as_dict(),
+        "company": p.company,
         "network_revision": p.network_revision,
         "part": shown.part,
         "frame": shown.id,

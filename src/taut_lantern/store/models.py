@@ -64,6 +64,7 @@ class Project(Journaled, Base):
     unit: Mapped[str] = mapped_column(String(8), default="m")
     profile: Mapped[dict[str, Any]] = mapped_column(default=dict)
     search: Mapped[dict[str, Any]] = mapped_column(default=dict)  # how stations are looked for in each other
+    company: Mapped[str] = mapped_column(String(200), default="")  # whose report it is
     active_frame: Mapped[str] = mapped_column(String(40), default="project")
     network_revision: Mapped[int] = mapped_column(default=0)
     created_at: Mapped[datetime] = mapped_column(default=now)
@@ -225,6 +226,21 @@ class Acceptance(Journaled, Base):
     remark: Mapped[str] = mapped_column(String(1000), default="")
     state: Mapped[dict[str, Any]]
     withdrawn_by: Mapped[str] = mapped_column(String(120), default="")
+
+
+class Picture(Journaled, Base):
+    """A picture for the report (its bytes are kept as a file's), or the logo on it. kind: png or jpeg; wide, high: pixels."""
+
+    __tablename__ = "picture"
+    project_id: Mapped[str] = _project()
+    caption: Mapped[str] = mapped_column(String(300), default="")
+    logo: Mapped[bool] = mapped_column(default=False)
+    kind: Mapped[str] = mapped_column(String(8))
+    wide: Mapped[int]
+    high: Mapped[int]
+    size: Mapped[int]
+    made_by: Mapped[str] = mapped_column(String(120))
+    made_at: Mapped[datetime]
 
 
 class Proposal(Base):
@@ -481,5 +497,6 @@ JOURNALED: dict[str, type[Any]] = {
         SavedView,
         Question,
         Acceptance,
+        Picture,
     )
 }

@@ -17,6 +17,7 @@ export type Body = Schemas["BodyOut"];
 export type Box = Schemas["BoxOut"];
 export type Question = Schemas["QuestionOut"];
 export type Acceptance = Schemas["AcceptanceOut"];
+export type Picture = Schemas["PictureOut"];
 export type Search = Schemas["SearchOut"];
 export type Note = Schemas["NoteOut"];
 export type SavedView = Schemas["ViewOut"];

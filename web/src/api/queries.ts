@@ -84,6 +84,11 @@ export const useAcceptances = (id: string) =>
     queryKey: [id, "acceptances"],
     queryFn: () => sent(http.GET("/api/projects/{project_id}/acceptances", path(id))),
   });
+export const usePictures = (id: string) =>
+  useQuery({
+    queryKey: [id, "pictures"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/pictures", path(id))),
+  });
 export const useNotes = (id: string) =>
   useQuery({ queryKey: [id, "notes"], queryFn: () => sent(http.GET("/api/projects/{project_id}/notes", path(id))) });
 export const useViews = (id: string) =>

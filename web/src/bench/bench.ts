@@ -256,6 +256,20 @@ export class Bench implements HandDesk {
     }, wait);
   }
 
+  /** What the bench shows now, points and drawing, as a PNG. */
+  picture(): Promise<Blob> {
+    this.stale = true;
+    this.render(performance.now()); // what the graphics card holds is there only until the next frame
+    const all = document.createElement("canvas");
+    const { canvas } = this.over;
+    [all.width, all.height] = [canvas.width, canvas.height];
+    const pen = all.getContext("2d")!;
+    for (const c of [this.surface.canvas, canvas]) pen.drawImage(c, 0, 0, all.width, all.height);
+    return new Promise((done, failed) =>
+      all.toBlob((b) => (b ? done(b) : failed(new Error("the picture could not be made"))), "image/png"),
+    );
+  }
+
   private render(now: number) {
     this.queued = 0;
     const { clientWidth: w, clientHeight: h } = this.host;

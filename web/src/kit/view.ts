@@ -70,6 +70,8 @@ interface State {
   camera: {
     read(): unknown;
     show(cameras: unknown, moved: number[] | null): void;
+    /** What the bench shows now, as a PNG. */
+    picture(): Promise<Blob>;
     lookAt(place: number[]): void;
   } | null; // of the bench, which knows them
   eyes: Record<string, boolean>; // what somebody switched by hand

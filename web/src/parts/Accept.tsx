@@ -1,9 +1,11 @@
 /** Whether somebody accepted a link, or the network, and still does; and accepting it, with a remark. */
-import { useId, useState } from "react";
+import { Fragment, useId, useState } from "react";
 import { http, sent } from "../api/client";
 import { tellUndoable, useAcceptances, useAsk } from "../api/queries";
 import { Actions, Button, Heading, Quiet } from "../kit";
 import { Await } from "../kit/await";
+
+const WHO = "lantern-accepts"; // who accepted last on this machine
 
 export function Accept({ id, link, what, why = "" }: { id: string; link: string | null; what: string; why?: string }) {
   return (
@@ -19,6 +21,7 @@ export function Accept({ id, link, what, why = "" }: { id: string; link: string 
 function Own({ id, link, what, why }: { id: string; link: string | null; what: string; why: string }) {
   const last = useAcceptances(id).data!.find((a) => a.link === link);
   const [remark, setRemark] = useState("");
+  const [name, setName] = useState(() => localStorage.getItem(WHO) ?? "");
   const field = useId();
   const accept = useAsk(
     id,
@@ -26,11 +29,12 @@ function Own({ id, link, what, why }: { id: string; link: string | null; what: s
       sent(
         http.POST("/api/projects/{project_id}/acceptances", {
           params: { path: { project_id: id } },
-          body: { link, remark },
+          body: { link, remark, name },
         }),
       ),
     () => {
       setRemark("");
+      localStorage.setItem(WHO, name);
       void tellUndoable(id, `Accepted ${what}.`);
     },
   );
@@ -58,16 +62,25 @@ function Own({ id, link, what, why }: { id: string; link: string | null; what: s
         <Quiet>Nobody has accepted {what} yet. Whatever changes later withdraws an acceptance by itself.</Quiet>
       )}
       {!last?.stands && (
-        <div className="my-1 flex items-center gap-2 text-[13.5px]">
-          <label htmlFor={field}>Remark</label>
-          <input
-            id={field}
-            value={remark}
-            maxLength={1000}
-            autoComplete="off"
-            onChange={(e) => setRemark(e.target.value)}
-            className="min-w-0 flex-1 rounded border border-rule bg-card px-1.5 py-0.5 text-[13px]"
-          />
+        <div className="my-1 grid grid-cols-[auto_1fr] items-center gap-x-2 gap-y-1 text-[13.5px]">
+          {(
+            [
+              ["Name", name, setName, 120],
+              ["Remark", remark, setRemark, 1000],
+            ] as const
+          ).map(([label, value, set, most]) => (
+            <Fragment key={label}>
+              <label htmlFor={field + label}>{label}</label>
+              <input
+                id={field + label}
+                value={value}
+                maxLength={most}
+                autoComplete="off"
+                onChange={(e) => set(e.target.value)}
+                className="min-w-0 rounded border border-rule bg-card px-1.5 py-0.5 text-[13px]"
+              />
+            </Fragment>
+          ))}
         </div>
       )}
       <Actions>
@@ -76,7 +89,11 @@ function Own({ id, link, what, why }: { id: string; link: string | null; what: s
             Withdraw the acceptance
           </Button>
         ) : (
-          <Button busy={accept.isPending} onClick={() => accept.mutate(undefined)} why={why}>
+          <Button
+            busy={accept.isPending}
+            onClick={() => accept.mutate(undefined)}
+            why={why || (name.trim() ? "" : "say who accepts it: the report names you")}
+          >
             Accept {what}
           </Button>
         )}

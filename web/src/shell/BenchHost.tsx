@@ -222,6 +222,7 @@ export function BenchHost({ id }: { id: string }) {
       camera: {
         read: () => bench.current!.cameras(),
         lookAt: (place) => bench.current?.lookAt(place),
+        picture: () => bench.current!.picture(),
         show: (cameras, moved) => bench.current?.showCameras(cameras as Cameras, moved),
       },
     });

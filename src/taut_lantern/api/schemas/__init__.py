@@ -21,7 +21,7 @@ from .place import (
     TargetName,
 )
 from .project import Binned, Entry, Frame, HealthOut, JobOut, JournalOut, KnotOut, PartOut, ProjectCard, ProjectIn, ProjectOut, ProjectPatch
-from .prove import AcceptanceOut, AcceptIn, WithdrawIn
+from .prove import AcceptanceOut, AcceptIn, PictureOut, PicturePatch, WithdrawIn
 from .tie import (
     AnswerIn,
     BodyIn,
@@ -101,6 +101,8 @@ __all__ = [
     "Out",
     "PairIn",
     "PartOut",
+    "PictureOut",
+    "PicturePatch",
     "Placed",
     "PlaneIn",
     "PlaneOut",

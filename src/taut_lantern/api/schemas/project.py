@@ -21,6 +21,7 @@ class ProjectPatch(Model):
     unit: Unit | None = None
     profile: Annotated[str, Field(max_length=40)] | None = None
     frame: Annotated[str, Field(pattern=r"^(project|[0-9a-f]{32})$")] | None = None
+    company: Annotated[str, Field(max_length=200)] | None = None
 
 
 class ProjectCard(Out):
@@ -78,6 +79,7 @@ class ProjectOut(Out):
     unit: Unit
     demo: bool
     profile: dict[str, Any]
+    company: str
     network_revision: int
     frame: str
     frame_name: str

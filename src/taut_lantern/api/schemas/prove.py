@@ -11,10 +11,11 @@ from .base import Id, Model, Out, Version
 
 
 class AcceptIn(Model):
-    """link: which one; without it the network as a whole."""
+    """link: which one; without it the network as a whole. name: of who accepts, when that is not who is signed in."""
 
     link: Id | None = None
     remark: Annotated[str, Field(max_length=1000)] = ""
+    name: Annotated[str, Field(max_length=120)] = ""
 
 
 class AcceptanceOut(Out):
@@ -33,3 +34,21 @@ class AcceptanceOut(Out):
 
 class WithdrawIn(Model):
     version: Version
+
+
+class PictureOut(Out):
+    """A picture of the report; wide, high: pixels."""
+
+    id: str
+    version: int
+    caption: str
+    logo: bool
+    wide: int
+    high: int
+    made_by: str
+    made_at: datetime
+
+
+class PicturePatch(Model):
+    version: Version
+    caption: Annotated[str, Field(max_length=300)]

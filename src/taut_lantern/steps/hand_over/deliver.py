@@ -13,9 +13,9 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.clean.select import Box
 from ...core.errors import BadInput, NotFound
-from ...formats import dxf, e57, las, pdf
+from ...formats import dxf, e57, html, las, pdf
 from ...formats.dxf import Entity
-from ...formats.pdf import Report
+from ...formats.report import Report
 from ...site import notes
 from ...site.common import Array, Progress, content_of, file_name, get_project, matrix, owned, state_of, stations_of
 from ...site.drawing import entities
@@ -30,7 +30,14 @@ from ...store.models import Delivery, Job, Journal, Station, new_id
 from ...store.queue import enqueue
 from ...store.tiles import read_station
 
-KINDS = {"e57": "Cloud, E57", "laz": "Cloud, LAZ", "dxf": "Drawing, DXF", "pdf": "Registration report, PDF"}
+KINDS = {
+    "e57": "Cloud, E57",
+    "laz": "Cloud, LAZ",
+    "dxf": "Drawing, DXF",
+    "pdf": "Registration report, PDF",
+    "html": "Registration report, HTML",
+}
+REPORTS = {"pdf": pdf.write, "html": html.write}
 
 
 def start(project_id: str, kind: str, params: dict[str, Any]) -> str:
@@ -81,7 +88,7 @@ def state_for(project_id: str, kind: str, params: dict[str, Any]) -> State:
             [(x, marks_of(s, x.id)) for x in placed] if kind in ("e57", "laz") else [],
             active_box(s, project_id, frame.part) if params.get("crop", True) else None,
             _drawn(s, project_id, frame, params) if kind == "dxf" else [],
-            build(s, project_id, frame.part) if kind == "pdf" else None,
+            build(s, project_id, frame.part) if kind in REPORTS else None,
         )
 
 
@@ -112,7 +119,7 @@ def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
     """Make one delivery and keep it. Nothing stays when it fails or is cancelled."""
     kind = params["what"]
     state = state_for(project_id, kind, params)
-    suffix = "-report" if kind == "pdf" else "-drawing" if kind == "dxf" else ""
+    suffix = "-report" if kind in REPORTS else "-drawing" if kind == "dxf" else ""
     name = f"{file_name(state.project)}{suffix}.{kind}"
     with scratch.folder() as folder:
         path = folder / f"out.{kind}"
@@ -176,7 +183,7 @@ def _write(path: Path, kind: str, state: State, params: dict[str, Any], progress
         dxf.write(path, state.drawn, unit_of(kind, params, state.frame), state.project)
     else:
         assert state.report is not None
-        pdf.write(path, state.report)
+        REPORTS[kind](path, state.report)
     return points
 
 

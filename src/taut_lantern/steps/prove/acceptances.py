@@ -13,8 +13,8 @@ from ...store.db import actor
 from ...store.models import Acceptance, Link, now
 
 
-def accept(project_id: str, link_id: str | None, remark: str) -> str:
-    """Accept what is there now: the network must be computed."""
+def accept(project_id: str, link_id: str | None, remark: str, name: str = "") -> str:
+    """Accept what is there now: the network must be computed. name: of who accepts it, when that is not who is signed in."""
     with journal.change(project_id, "") as c:
         data, stations = solution_of(c.s, project_id), stations_of(c.s, project_id)
         here = {x.id for x in stations}
@@ -39,7 +39,12 @@ def accept(project_id: str, link_id: str | None, remark: str) -> str:
                 raise BadInput("this link is not computed, or out of date", subject=link_id, remedy="wait until the network is adjusted")
             what = f"the link {get_station(c.s, project_id, link.a).name} · {get_station(c.s, project_id, link.b).name}"
         row = Acceptance(
-            project_id=project_id, link_id=link_id, accepted_by=actor.get(), accepted_at=now(), remark=remark.strip(), state=state
+            project_id=project_id,
+            link_id=link_id,
+            accepted_by=name.strip() or actor.get(),
+            accepted_at=now(),
+            remark=remark.strip(),
+            state=state,
         )
         c.s.add(row)
         c.title = f"Accepted {what}" + (f": {remark.strip()[:120]}" if remark.strip() else "")

@@ -113,6 +113,9 @@ function Loaded({
         <Button busy={busy("pdf")} onClick={() => make.mutate("pdf")}>
           Make the PDF
         </Button>
+        <Button busy={busy("html")} onClick={() => make.mutate("html")}>
+          Make one web page
+        </Button>
       </Actions>
       {jobs.map((j) => (
         <JobLine key={j.id} id={id} job={j} />

@@ -1,11 +1,12 @@
 /** Prove: does the network hold as a whole, and how well is every station known? */
 import { http, sent, type Network, type Project, type Station } from "../../api/client";
 import { useAsk, useNetwork, useProject, useStations } from "../../api/queries";
-import { Actions, Button, fixed, Heading, Pick, Quiet, Row, Sentence, StatusWord, type Column } from "../../kit";
+import { fixed, Heading, Pick, Quiet, Row, Sentence, StatusWord, type Column } from "../../kit";
 import { Await } from "../../kit/await";
 import { Table } from "../../kit/table";
 import { Accept } from "../../parts/Accept";
 import { useView } from "../../kit/view";
+import { ReportMaking } from "./ReportMaking";
 
 export function ProveCard({ id }: { id: string }) {
   const asked = [useProject(id), useNetwork(id)] as const;
@@ -24,17 +25,6 @@ function Loaded({ id, project, network }: { id: string; project: Project; networ
         body: { profile, version: project.version },
       }),
     ),
-  );
-  const report = useAsk(
-    id,
-    () =>
-      sent(
-        http.POST("/api/projects/{project_id}/deliveries", {
-          params: { path: { project_id: id } },
-          body: { kind: "pdf", crop: true, coordinates: "grid", part: project.part },
-        }),
-      ),
-    () => useView.getState().go("hand_over"),
   );
   const test = network.global_test as { statistic: number; limit: number; passed: boolean };
   const profile = project.profile as Record<string, number>;
@@ -92,15 +82,7 @@ function Loaded({ id, project, network }: { id: string; project: Project; networ
       <Row name="seen through" value={fixed(100 * (profile["see_through"] ?? 0))} unit="%" />
       <Row name="weakest direction" value={fixed(1000 * (profile["weak"] ?? 0))} unit="mm" />
       <Row name="control, distance" value={fixed(1000 * (profile["control"] ?? 0))} unit="mm" />
-      <Actions>
-        <Button
-          busy={report.isPending}
-          onClick={() => report.mutate(undefined)}
-          why={network.links.length ? "" : "there is nothing to report yet"}
-        >
-          Make the report
-        </Button>
-      </Actions>
+      <ReportMaking id={id} project={project} nothing={network.links.length === 0} />
     </>
   );
 }

@@ -1,0 +1,70 @@
+"""Pictures that somebody chose for the report, and the logo on it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ...core.errors import BadInput
+from ...formats import picture
+from ...site.common import get_project, owned
+from ...site.pictures import pictures_of
+from ...store import journal, scratch
+from ...store.db import actor, file_chunks, session, store_file
+from ...store.models import Picture, new_id, now
+
+MOST = 40  # pictures of a report: what still opens on a tablet
+
+
+def add(project_id: str, data: bytes, caption: str, logo: bool) -> str:
+    """Keep a picture; a new logo takes the place of the one before."""
+    kind, wide, high = picture.looked_at(data)
+    what = "logo" if logo else "picture"
+    with scratch.folder() as folder:
+        path = folder / "picture"
+        path.write_bytes(data)
+        with journal.change(project_id, f"Put a {what} into the report" + (f": {caption[:100]}" if caption else "")) as c:
+            have = pictures_of(c.s, project_id)
+            if logo:
+                for old in (x for x in have if x.logo):
+                    c.remove(old)
+            elif sum(not x.logo for x in have) >= MOST:
+                raise BadInput(f"the report has {MOST} pictures already", subject="pictures", remedy="take one out first", code="too_many")
+            row = Picture(
+                id=new_id(), project_id=project_id, caption=caption.strip(), logo=logo, kind=kind, wide=wide, high=high, size=len(data)
+            )
+            row.made_by, row.made_at = actor.get(), now()
+            key = row.id
+            store_file(c.s, key, path)
+            c.s.add(row)
+        return key
+
+
+def change(project_id: str, picture_id: str, version: int, caption: str) -> None:
+    with journal.change(project_id, f"Wrote under a picture: {caption[:120]}") as c:
+        row = owned(c.s, Picture, project_id, picture_id, "picture")
+        journal.checked_version(row, version, "the picture")
+        row.caption = caption.strip()
+
+
+def take_out(project_id: str, picture_id: str, version: int) -> None:
+    with journal.change(project_id, "Took a picture out of the report") as c:
+        row = owned(c.s, Picture, project_id, picture_id, "picture")
+        journal.checked_version(row, version, "the picture")
+        c.remove(row)
+
+
+def describe(s: Session, project_id: str) -> list[dict[str, Any]]:
+    get_project(s, project_id)
+    keys = ("id", "version", "caption", "logo", "wide", "high", "made_by", "made_at")
+    return [{k: getattr(x, k) for k in keys} for x in pictures_of(s, project_id)]
+
+
+def data_of(project_id: str, picture_id: str) -> tuple[str, bytes]:
+    """(kind, bytes) of a picture."""
+    with session() as s:
+        row = s.scalar(select(Picture).where(Picture.project_id == project_id, Picture.id == picture_id))
+        row = row or owned(s, Picture, project_id, picture_id, "picture")
+        return row.kind, b"".join(file_chunks(row.id, row.size))
