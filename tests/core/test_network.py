@@ -10,6 +10,8 @@ from taut_lantern.core.errors import NotEnough
 from taut_lantern.core.network.adjust import adjust
 from taut_lantern.core.network.observations import ControlObservation, LevelObservation, LinkObservation, SightingObservation
 from taut_lantern.core.network.parts import connected_parts
+from taut_lantern.core.network.predicted import errors as expected_errors
+from taut_lantern.core.network.predicted import form
 from taut_lantern.core.network.reliability import snoop
 from taut_lantern.core.network.solution import Solution
 
@@ -239,3 +241,18 @@ def test_places_in_control_err_as_claimed_however_far_the_datum_is() -> None:
             assert free.placings == [] and all(np.allclose(free.poses[k], s.poses[k], atol=0.02) for k in true)
     assert 0.7 < np.mean(ratios) < 1.4
     assert np.median(apart) > 3  # what the network alone would say of a station far from its datum
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_what_a_point_is_expected_to_be_off_by_is_what_it_is_off_by(seed: int) -> None:
+    """The form of a station's covariance against small motions that are drawn from it (Monte Carlo), far from the datum."""
+    rng = np.random.default_rng(seed)
+    root = rng.normal(size=(6, 6)) * np.array([1e-5] * 3 + [2e-4] * 3)[:, None]
+    covariance, pose, datum = root @ root.T, frames.pose(0.8, (40.0, -25.0, 3.0)), np.array([5e6, 2e6, 10.0])
+    pose[:3, 3] += datum
+    points = rng.uniform(-30, 30, (5, 3))
+    motions = rng.multivariate_normal(np.zeros(6), covariance, 40_000)
+    at = frames.apply(pose, points) - datum
+    moved = motions[:, None, 3:] + np.cross(motions[:, None, :3], at[None])
+    seen = np.sqrt((moved**2).sum(axis=2).mean(axis=0))
+    np.testing.assert_allclose(expected_errors(form(covariance, pose, datum), points), seen, rtol=0.02)

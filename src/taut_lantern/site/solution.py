@@ -19,13 +19,14 @@ from ..core.network.adjust import adjust
 from ..core.network.judge import Judgement, judge, sentence
 from ..core.network.observations import LinkObservation, SightingObservation, link_residual
 from ..core.network.parts import assemble
+from ..core.network.predicted import form
 from ..core.network.solution import Solution, TargetPoint
 from ..store.db import GONE, session
 from ..store.models import Body, Link, Part, Project, Sighting, SolutionRow, Station, Target
 from .common import matrix, profile_of, stations_of
 from .parts import hold, settle
 
-SCHEMA = 2  # of the data kept in a solution's row; what an earlier version kept is computed anew at its first start
+SCHEMA = 3  # of the data kept in a solution's row; what an earlier version kept is computed anew at its first start
 
 
 @dataclass(frozen=True)
@@ -148,6 +149,7 @@ def describe(solution: Solution, project: Project, parts: list[Part], names: dic
                 "part": part_of[x],
                 "sigma_position_mm": [1000 * float(v) for v in solution.sigma_position[x]],
                 "sigma_rotation_mdeg": [1000 * float(np.degrees(v)) for v in solution.sigma_rotation[x]],
+                "expected": _expected(solution, x),
                 "links": degree[x],
                 "status": _station_status(x, o.links, links),
             }
@@ -158,6 +160,13 @@ def describe(solution: Solution, project: Project, parts: list[Part], names: dic
         "findings": [f.as_dict() for f in dict.fromkeys(findings)],
         "sentence": _sentence(solution, links, used, names),
     }
+
+
+def _expected(solution: Solution, station: str) -> list[float]:
+    """(16,) the form (mm2 at [p, 1], p in metres of the station) that says what any point of a station is expected to be off by."""
+    datum = next(d for d, part in zip(solution.datum, solution.parts, strict=True) if station in part)
+    q = form(solution.covariance[station], solution.poses[station], solution.poses[datum][:3, 3])
+    return [float(v) for v in 1e6 * q.ravel()]
 
 
 def _part_name(part: Part, stations: list[str], names: dict[str, str]) -> str:

@@ -2793,7 +2793,7 @@ export interface components {
             box?: string | "none" | null;
             cameras?: components["schemas"]["Cameras"] | null;
             /** Colourby */
-            colourBy?: ("station" | "group" | "intensity" | "height" | "colour" | "range" | "inclination" | "apart") | null;
+            colourBy?: ("station" | "group" | "intensity" | "height" | "colour" | "range" | "inclination" | "apart" | "expected") | null;
             /** Eyes */
             eyes?: {
                 [key: string]: boolean;
@@ -2936,6 +2936,8 @@ export interface components {
         };
         /** StationOut */
         StationOut: {
+            /** Expected Mm2 */
+            expected_mm2: number[] | null;
             /** Has Intensity */
             has_intensity: boolean;
             /** Has Rgb */

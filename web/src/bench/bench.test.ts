@@ -137,7 +137,7 @@ const settle = () => new Promise((r) => setTimeout(r, 0));
 
 describe("the cloud", () => {
   const station = (id: string, pose: number[] | null, visible = true, layers = 0, count = 5) => ({
-    ...{ id, hue: 0, pose, visible, layers, points: count },
+    ...{ id, hue: 0, pose, visible, layers, points: count, expected: null },
     ...{ low: [0, 0, 0], high: [1, 1, 1], root: { count, spacing: 0.8 } },
   });
   function cloud(budget: number, tiles: Given[] = [[0, 5, -1]]) {
@@ -284,7 +284,18 @@ describe("the picker", () => {
     const [low, high] = [[-9, -9, -9], [9, 9, 9]]; // prettier-ignore
     const root = { count: points.length, spacing: 0.8 };
     c.setStations([
-      { id: "a", hue: 0, pose: EYE, visible: true, layers: 0, points: points.length, low: low, high: high, root },
+      {
+        id: "a",
+        hue: 0,
+        pose: EYE,
+        visible: true,
+        layers: 0,
+        expected: null,
+        points: points.length,
+        low: low,
+        high: high,
+        root,
+      },
     ]);
     const p = pane(kind);
     p.place(slab);

@@ -6,6 +6,7 @@
  */
 import * as THREE from "three";
 import { hueOf } from "./palette";
+import { errorAt, formOf } from "./expected";
 import { materialOf, MODES, shared } from "./points";
 import { readTree, rootOf, type Branch } from "./tree";
 import { nameOf, type ColourBy, type StationInfo, type TileInfo } from "./types";
@@ -132,7 +133,10 @@ export class Cloud {
   }
 
   setStations(
-    stations: Pick<StationInfo, "id" | "hue" | "pose" | "visible" | "layers" | "low" | "high" | "root" | "points">[],
+    stations: Pick<
+      StationInfo,
+      "id" | "expected" | "hue" | "pose" | "visible" | "layers" | "low" | "high" | "root" | "points"
+    >[],
   ) {
     const here = new Set(stations.map((s) => s.id));
     for (const [id, entry] of this.groups)
@@ -154,6 +158,7 @@ export class Cloud {
       }
       entry.layers = s.layers;
       (entry.material.uniforms["hue"]!.value as THREE.Color).set(hueOf(s.hue));
+      entry.material.uniforms["expected"]!.value = formOf(s.expected);
       entry.group.matrix.copy(matrix(s.pose));
       entry.group.updateMatrixWorld(true);
       entry.group.visible = s.visible;
@@ -328,14 +333,19 @@ export class Cloud {
   spanOf(by: ColourBy, shown: (x: number, y: number, z: number) => boolean = () => true): [number, number] {
     if (by === "inclination") return [0, 90];
     if (by === "apart") return [-0.01, 0.01];
-    if (by !== "height" && by !== "range" && by !== "intensity") return [0, 1];
+    if (by !== "height" && by !== "range" && by !== "intensity" && by !== "expected") return [0, 1];
     const values: number[] = [];
     for (const { xyz, matrix, info, tint } of this.drawnTiles()) {
       const e = matrix.elements;
+      const material = this.groups.get(info.station)?.material;
+      const form = by === "expected" ? (material?.uniforms["expected"]!.value as THREE.Matrix4 | undefined) : null;
+      if (form && form.elements[15] < 0) continue;
       for (let i = 0; i < 3 * info.count; i += 3 * 101) {
         const [x, y, z] = [xyz[i]!, xyz[i + 1]!, xyz[i + 2]!];
         const height = e[2] * x + e[6] * y + e[10] * z + e[14];
-        if (shown(e[0] * x + e[4] * y + e[8] * z + e[12], e[1] * x + e[5] * y + e[9] * z + e[13], height))
+        if (!shown(e[0] * x + e[4] * y + e[8] * z + e[12], e[1] * x + e[5] * y + e[9] * z + e[13], height)) continue;
+        if (form) values.push(errorAt(form, x, y, z));
+        else
           values.push(by === "range" ? Math.hypot(x, y, z) : by === "height" ? height : tint[(4 * i) / 3 + 3]! / 255);
       }
     }

@@ -12,7 +12,7 @@ const VERTEX = `
 attribute vec4 tint; attribute float mark; attribute float apart;
 uniform int mode; uniform vec3 hue; uniform vec2 span; uniform vec4 plane; uniform vec2 depth;
 uniform float scale; uniform float perspective; uniform float least; uniform float most; uniform float closed;
-uniform float spacing; uniform float step_; uniform mat4 boxFrame; uniform vec3 boxHalf;
+uniform mat4 expected; uniform float spacing; uniform float step_; uniform mat4 boxFrame; uniform vec3 boxHalf;
 varying vec3 shade; varying float away; varying float coarse; // away and coarse: see surface.ts
 vec3 viridis(float t) {${VIRIDIS}}
 // blue before the other's surface, pale where both agree, orange behind it
@@ -41,11 +41,13 @@ void main() {
   else if (mode == 2) t = world.z;
   else if (mode == 4) t = length(position);
   else if (mode == 7) t = .0005 * apart;
+  else if (mode == 8) t = sqrt(max(0.0, dot(vec4(position, 1.0), expected * vec4(position, 1.0))));
   t = clamp((t - span.x) / max(1e-6, span.y - span.x), 0.0, 1.0);
   if (mode == 0 || mode == 6) shade = hue * (.45 + .75 * tint.a);
   else if (mode == 3) shade = tint.rgb;
   else if (mode == 5) shade = vec3(.6); // see surface.ts
   else if (mode == 7) shade = apart < -127.5 ? vec3(.3) : apartShade(t);
+  else if (mode == 8 && expected[3][3] < 0.0) shade = vec3(.3); // not tied: nothing is expected
   else shade = viridis(t);
   if (mark > 1.5) shade = vec3(1.0, .72, .05);
 }`;
@@ -55,7 +57,17 @@ layout(location = 0) out vec4 colour; layout(location = 1) out float depthOut;
 void main() { colour = vec4(shade, .5 + .5 * coarse); depthOut = away; } // see surface.ts`;
 
 /** Their places are the modes of the shader. */
-export const MODES: ColourBy[] = ["station", "intensity", "height", "colour", "range", "inclination", "group", "apart"];
+export const MODES: ColourBy[] = [
+  "station",
+  "intensity",
+  "height",
+  "colour",
+  "range",
+  "inclination",
+  "group",
+  "apart",
+  "expected",
+];
 
 /** Uniforms all stations share; panes set them before they draw. */
 export const shared = () => ({
@@ -84,6 +96,7 @@ export function materialOf(all: Shared, hue: number, points: number): THREE.Shad
     uniforms: {
       ...all,
       hue: { value: new THREE.Color(hueOf(hue)) },
+      expected: { value: new THREE.Matrix4() },
       spacing: { value: 0 },
       step_: { value: stepOf(points) },
     } as unknown as Record<string, THREE.IUniform>,

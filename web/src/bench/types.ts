@@ -18,6 +18,7 @@ export interface StationInfo {
   hue: number;
   pose: number[] | null; // T_project_station, row by row
   sigma: number[] | null; // mm
+  expected: number[] | null; // 16 numbers, mm2: the expected square of a point's error, [p, 1] Q [p, 1], p in its own frame
   visible: boolean;
   selected: boolean;
   points: number;
@@ -46,7 +47,8 @@ export interface BoxInfo {
   yaw: number;
 }
 export type PaneKind = "space" | "plan" | "slice" | "panorama" | "panorama2";
-export type ColourBy = "station" | "intensity" | "height" | "colour" | "range" | "inclination" | "group" | "apart";
+export type ColourBy =
+  "station" | "intensity" | "height" | "colour" | "range" | "inclination" | "group" | "apart" | "expected";
 export type Tool = "none" | "lasso" | "pick" | "planPick" | "place";
 export interface Rect {
   x: number;

@@ -11,7 +11,8 @@ export interface Folded {
   ledger: boolean;
 }
 export type MeasureKind = "point" | "distance" | "polyline" | "angle" | "area" | "plane";
-export type ColourBy = "station" | "intensity" | "height" | "colour" | "range" | "inclination" | "group" | "apart";
+export type ColourBy =
+  "station" | "intensity" | "height" | "colour" | "range" | "inclination" | "group" | "apart" | "expected";
 
 interface Slab {
   height: number;

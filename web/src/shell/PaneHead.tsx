@@ -190,6 +190,7 @@ export function PaneHead({
           <option value="inclination">by inclination</option>
           <option value="group">by held group</option>
           <option value="apart">by distance between two</option>
+          <option value="expected">by expected error</option>
         </select>
       )}
       <span className="flex-1" />
@@ -276,6 +277,7 @@ const SCALES: Partial<Record<ColourBy, string>> = {
   range: "distance",
   inclination: "inclination",
   apart: "distance between two",
+  expected: "expected error against the datum",
 };
 
 /** The scale that points are coloured by, with its ends; they can be set by hand, and given back to the points in view. */
@@ -293,12 +295,11 @@ export function Legend({
   const { colourBy, scale, spans, set } = useView();
   const name = SCALES[colourBy];
   if (!name) return <Words id={id} />;
-  const [size, word] = { intensity: [1, ""], inclination: [1, "°"], apart: [1000, "mm"] }[colourBy as string] ?? [
-    UNITS[unit].metre,
-    unit,
-  ];
+  const [size, word] = { intensity: [1, ""], inclination: [1, "°"], apart: [1000, "mm"], expected: [1, "mm"] }[
+    colourBy as string
+  ] ?? [UNITS[unit].metre, unit];
   const lift = colourBy === "height" ? heightIn(frame, 0) : 0;
-  const digits = { intensity: 2, inclination: 0, apart: 1 }[colourBy as string];
+  const digits = { intensity: 2, inclination: 0, apart: 1, expected: 2 }[colourBy as string];
   const shown = (v: number) =>
     digits === undefined ? lengthIn(v + lift, unit) : (v * (size as number)).toFixed(digits);
   const change = (k: 0 | 1, text: string) => {
@@ -331,7 +332,7 @@ export function Legend({
         {word} {name}
         {spans[colourBy]
           ? ", set by hand"
-          : ["intensity", "height", "range"].includes(colourBy)
+          : ["intensity", "height", "range", "expected"].includes(colourBy)
             ? ", of what is in view"
             : ""}
       </span>

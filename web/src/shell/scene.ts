@@ -76,6 +76,7 @@ export function stationInfos(
     hue: groups ? groups.findIndex((g) => g.stations.includes(s.id)) : s.hue,
     pose: s.part === part ? s.pose : null,
     sigma: s.tied ? s.sigma_position_mm : null,
+    expected: s.expected_mm2,
     visible: shown.has(s.id),
     points: s.points,
     layers: s.layers,

@@ -97,6 +97,7 @@ class StationOut(Out):
     status: Status
     part: str | None
     sigma_position_mm: list[float] | None  # in the coordinates of its part that are in use
+    expected_mm2: list[float] | None  # (16,) Q, row by row: [p, 1] Q [p, 1] is the expected square of a point's error against the datum
     links: int
     marked: int
     layers: int  # revision of intensity and colour; part of the address of its tiles

@@ -34,6 +34,7 @@ Array = NDArray[np.float64]
 RIVAL_SEES_THROUGH = 0.03  # a guess that is looked through by more is no rival
 NEARLY = 0.6  # share of another placement's support that one without contradiction has at least to come before it
 WHOLE = 0.85  # share from which on two stations saw just the same: one room, or two that are alike
+THIN = 1.0  # m2 of more than bare walls that others share at least with a station of another room: as one sees of a chair
 SURE = 0.35  # support below which a station is looked for from all that are placed before it is believed
 SHARED = 0.05  # overlap from which on two placed stations are aligned finely
 
@@ -92,6 +93,7 @@ class Tying:
         self.pool = ThreadPoolExecutor(max_workers=os.cpu_count() or 1)  # the compiled loops let go of the lock
         self.weighing = Weighing(prepared, self.pool, answers, search)
         self.waiting: set[str] = set()  # stations with one place that wait for those asked about: what they know is not heard yet
+        self.held_up = False  # whether stations wait, for those or for an answer
 
     def run(self) -> Tie:
         self.propose_all([(a, b) for k, a in enumerate(self.names) for b in self.names[k + 1 : k + 3]])
@@ -201,7 +203,7 @@ class Tying:
 
     def most_certain(self, placed: dict[str, Array], rest: list[str]) -> tuple[Placement | None, list[Finding | Question]]:
         """The unplaced station whose placement is clean, well supported and without rival."""
-        self.waiting = set()
+        self.waiting, self.held_up = set(), False
         best: Placement | None = None
         rank: tuple[bool, bool, bool, float] | None = None
         doubts: list[Finding | Question] = []
@@ -220,8 +222,8 @@ class Tying:
             mates = self.weighing.mates(first)
             alone = bool(mates) and first.without(mates) < DOOR
             bare = first.distinct < BARE or self.elsewhere(first, [p for p in clean if p is not first], mates)
-            if mates and not first.told and bare and not first.calm:
-                text = f"{name}: only bare surfaces of it fit anywhere, and other things are contradicted there"
+            if not first.told and ((mates and bare and not first.calm) or (not mates and first.distinct < THIN)):
+                text = f"{name}: only bare surfaces of it fit, as they would in another place"
                 doubts.append(Finding("unplaced", name, text, "fault"))
                 continue
             if mates and not first.told and bare:
@@ -238,7 +240,7 @@ class Tying:
             asked = [d.station for d in doubts if isinstance(d, Question)]
             alike = bool({best.station, mate} & self.doubtful(doubts))
             if alike or self.wanted(best.station, asked):
-                self.waiting = set() if alike else {p.station for p, _ in roommates}
+                self.waiting, self.held_up = set() if alike else {p.station for p, _ in roommates}, True
                 return None, doubts + [two_rooms(p, m, placed, self.weighing) for p, m in roommates]
         return best, doubts
 
@@ -256,8 +258,9 @@ class Tying:
             if not self.should_stop() and self.weighing.bar_each_other(p, q)
         ]
         found = decided({n: len(ks) for n, ks in options.items()}, bars, self.should_stop)
-        sure = (options[n][k] for n, k in found.items() if len(options[n]) > 1 or n in self.waiting)
-        return [p for p in sure if p.support >= ENOUGH]
+        # those who only wait come first: what they saw may rule out places of the others, or bring the right ones up
+        chosen = {n: options[n][k] for n, k in found.items() if (n in self.waiting if self.held_up else len(options[n]) > 1)}
+        return [p for n, p in chosen.items() if p.support >= ENOUGH and (n in self.waiting or p.distinct >= THIN)]
 
     def tells(self, p: Placement) -> bool:
         """Whether a place is more than a bare surface that looks like another: a station that has no such place may stand anywhere."""

@@ -254,5 +254,6 @@ def list_stations(s: Session, project_id: str) -> list[dict[str, Any]]:
         shown |= {"pose": numbers(pose), "part": x.part_id, "tied": tied, "marked": marked.get(x.id, 0), "layers": layers.get(x.id, 0)}
         count, spacing = roots.get(x.id, (0, 1.0))
         shown["root"] = {"count": count, "spacing": spacing}
-        out.append(shown | {"status": own["status"], "links": own["links"], "sigma_position_mm": sigma})
+        expected = own.get("expected") if tied else None
+        out.append(shown | {"status": own["status"], "links": own["links"], "sigma_position_mm": sigma, "expected_mm2": expected})
     return out
