@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+from PIL import Image
 from playwright.sync_api import expect
 
 from taut_lantern.core import frames
@@ -102,3 +105,58 @@ def test_the_same_places_are_picked_in_two_scans_side_by_side(screen: Screen) ->
     expect(rows).to_have_count(1)
     screen.press("Leave it")
     screen.card("P1 and P2 are linked")
+
+
+def test_stations_put_on_a_sketch_settle_it_and_the_network_is_accepted_and_reported(screen: Screen, site: Any, tmp_path: Path) -> None:
+    """The sketch is clicked on a board of 40 m; what is accepted is withdrawn when a link changes and stands again after undo."""
+    served, project, truth = site
+    page = screen.page
+    screen.press("Put stations on a sketch")
+    board = page.get_by_role("application", name="field sketch")
+    box = board.bounding_box()
+    assert box is not None
+    for s in served.get(f"/projects/{project}/stations"):
+        x, y = truth[s["name"]][:2, 3] + (8.0, 10.0)
+        expect(page.get_by_role("dialog")).to_contain_text(f"Click where {s['name']} stood")
+        page.mouse.click(box["x"] + box["width"] * x / 40, box["y"] + box["height"] - box["width"] * y / 40)
+    screen.press("Use this sketch")
+    screen.card("4 stations stand on a field sketch")
+    screen.press("Tie all again")
+    served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 1, 120)
+    screen.card("All 4 stations hang together")
+    stands = {s["name"]: matrix(s["pose"]) for s in served.get(f"/projects/{project}/stations")}
+    off = frames.difference(frames.inverse(stands["P1"]) @ stands["R2"], frames.inverse(truth["P1"]) @ truth["R2"])
+    assert off[0] < 0.02 and not [q for q in served.get(f"/projects/{project}/questions") if not q["answer"]]
+
+    page.goto(f"{served.url}/p/{project}/prove?budget=300000")
+    screen.card("Nobody has accepted the network yet")
+    page.get_by_label("Name", exact=True).fill("I. Marsh")
+    page.get_by_label("Remark").fill("all four looked at")
+    screen.press("Accept the network")
+    screen.card("Accepted: I. Marsh")
+    link = served.get(f"/projects/{project}/network")["links"][0]
+    served.http.patch(f"/projects/{project}/links/{link['id']}", json={"used": False, "version": link["version"]}).raise_for_status()
+    screen.card("No longer accepted")
+    page.keyboard.press("Control+z")
+    screen.card("“all four looked at”")
+    expect(page.get_by_role("button", name="Withdraw the acceptance")).to_be_visible()
+
+    page.get_by_label("Coloured by").first.select_option("expected")
+    expect(page.get_by_role("group", name="Scale of expected error against the datum")).to_be_visible()
+    screen.drawn()
+    page.get_by_label("Company").fill("Marsh & Daughter")
+    page.keyboard.press("Enter")
+    screen.press("Put what the bench shows into it")
+    caption = page.get_by_label("Caption")
+    expect(caption).to_have_count(1, timeout=15_000)
+    caption.fill("Where the points are held worst")
+    caption.press("Enter")
+    (shown,) = served.get(f"/projects/{project}/pictures")
+    seen = Image.open(io.BytesIO(served.http.get(f"/projects/{project}/pictures/{shown['id']}/file").content)).convert("RGB")
+    colours = np.asarray(seen).reshape(-1, 3).astype(int)
+    assert (np.ptp(colours, axis=1) > 60).sum() > 500  # points in colour, not an empty bench
+    screen.press("As one web page")
+    served.wait(lambda: any(d["kind"] == "html" for d in served.get(f"/projects/{project}/deliveries")), 60)
+    text = screen.download("html", tmp_path).read_text()
+    for said in ("I. Marsh", "all four looked at", "Marsh &amp; Daughter", "Where the points are held worst"):
+        assert said in text, said
