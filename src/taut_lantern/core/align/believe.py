@@ -277,8 +277,8 @@ class Tying:
 
     def doubtful(self, doubts: list[Finding | Question]) -> set[str]:
         """Stations of rooms that are alike: somebody is asked where they stood, or said that they share no room."""
-        asked = [q for q in (*self.tie.questions, *doubts) if isinstance(q, Question)]
-        alike = {x for q in asked for x in ((q.station, q.other) if q.kind == "alike" else (q.station,))}
+        alike = {x for q in self.tie.questions for x in ((q.station, q.other) if q.kind == "alike" else (q.station,))}
+        alike |= {q.station for q in doubts if isinstance(q, Question)}  # what is open of one says nothing of whom it lies beside
         return alike | self.weighing.told.alike()
 
     def elsewhere(self, first: Placement, others: list[Placement], mates: set[str]) -> bool:
