@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.errors import BadInput, Conflict, NotFound
+from ...core.scan.doubts import remarks
 from ...core.scan.hierarchy import packed
 from ...core.scan.scan import Scan
 from ...formats import e57
@@ -134,6 +135,8 @@ def in_order(wanted: Wanted, points: int, folder: Path, progress: Progress) -> t
         progress.check()
 
     scan, counts = read_scan(wanted, progress, folder / "points" if points > IN_MEMORY else None)
+    if isinstance(scan, Scan) and (said := remarks(scan)):
+        counts["remarks"] = [*counts.get("remarks", []), *said]
     return (Spilled(scan, folder, report) if isinstance(scan, OnDisk) else InMemory(scan)), counts
 
 
