@@ -7,55 +7,15 @@ Points, grids and marks hang on no foreign key: nothing that happens to a row ca
 
 from __future__ import annotations
 
-import uuid
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, DateTime, ForeignKey, Index, LargeBinary, MetaData, String, Text, text
-from sqlalchemy.dialects.postgresql import JSONB
-from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+from sqlalchemy import BigInteger, Index, LargeBinary, String, Text, text
+from sqlalchemy.orm import Mapped, mapped_column
 
-NAMING = {
-    "ix": "ix_%(table_name)s_%(column_0_N_name)s",
-    "uq": "uq_%(table_name)s_%(column_0_N_name)s",
-    "fk": "fk_%(table_name)s_%(column_0_N_name)s",
-    "pk": "pk_%(table_name)s",
-}
-
-
-class Base(DeclarativeBase):
-    metadata = MetaData(naming_convention=NAMING)
-    type_annotation_map = {dict[str, Any]: JSONB, list[Any]: JSONB, datetime: DateTime(timezone=True)}
-
-
-def new_id() -> str:
-    return uuid.uuid4().hex
-
-
-def now() -> datetime:
-    return datetime.now(UTC)
-
-
-class Journaled:
-    """Mixin: edited by people, recorded by the journal, guarded by a version. deleted: out of sight, never gone."""
-
-    id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
-    version: Mapped[int] = mapped_column(default=1)
-    deleted: Mapped[bool] = mapped_column(default=False)
-
-
-class Handled:
-    """Mixin: automatic runs make these rows, people decide on them. by_hand: the fields that somebody set, which
-    automatic runs leave as they are; "made" when somebody made the row itself."""
-
-    by_hand: Mapped[list[Any]] = mapped_column(default=list)
-
-    def decided(self, *fields: str) -> None:
-        self.by_hand = sorted({*self.by_hand, *fields})
-
-
-def _project() -> Mapped[str]:
-    return mapped_column(ForeignKey("project.id"), index=True)
+from .drawn import CropBox, Delivery, Edit, EditDelta, Note, SavedView, Section, Trace
+from .network import Acceptance, Body, Control, Frame, Link, Picture, Proposal, Question, Sighting, SolutionRow, Target
+from .rows import Base, Handled, Journaled, new_id, now, project_key
 
 
 class Project(Journaled, Base):
@@ -78,7 +38,7 @@ class Original(Base):
 
     __tablename__ = "original"
     id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
-    project_id: Mapped[str] = _project()
+    project_id: Mapped[str] = project_key()
     name: Mapped[str] = mapped_column(String(300))
     size: Mapped[int] = mapped_column(BigInteger)
     received: Mapped[int] = mapped_column(BigInteger, default=0)
@@ -106,7 +66,7 @@ class Station(Journaled, Base):
         Index("ix_station_live", "project_id", "deleted"),
         Index("uq_station_scan", "original_id", "scan_index", "twin", unique=True, postgresql_where=text("NOT deleted")),
     )
-    project_id: Mapped[str] = _project()
+    project_id: Mapped[str] = project_key()
     name: Mapped[str] = mapped_column(String(300))
     place: Mapped[int] = mapped_column(default=0)  # order in the roster
     original_id: Mapped[str | None] = mapped_column(String(32))
@@ -131,21 +91,11 @@ class Part(Journaled, Base):
     """
 
     __tablename__ = "part"
-    project_id: Mapped[str] = _project()
+    project_id: Mapped[str] = project_key()
     name: Mapped[str] = mapped_column(String(120))
     place: Mapped[int] = mapped_column(default=0)  # order in which parts came to be
     datum_station: Mapped[str] = mapped_column(String(32))
     datum_pose: Mapped[list[Any]]
-
-
-class Body(Journaled, Base):
-    """Stations whose inner shape is held: one unknown of the network. members: T_body_station by station."""
-
-    __tablename__ = "body"
-    project_id: Mapped[str] = _project()
-    name: Mapped[str] = mapped_column(String(120))
-    held: Mapped[bool] = mapped_column(default=True)
-    members: Mapped[dict[str, Any]]
 
 
 class LayerRow(Base):
@@ -184,238 +134,6 @@ class GridRow(Base):
     data: Mapped[bytes] = mapped_column(LargeBinary)
 
 
-class Link(Journaled, Handled, Base):
-    __tablename__ = "link"
-    __table_args__ = (Index("uq_link_live", "project_id", "a", "b", "kind", unique=True, postgresql_where=text("NOT deleted")),)
-    project_id: Mapped[str] = _project()
-    a: Mapped[str] = mapped_column(String(32))
-    b: Mapped[str] = mapped_column(String(32))
-    kind: Mapped[str] = mapped_column(String(12), default="cloud")
-    used: Mapped[bool] = mapped_column(default=True)
-    T_a_b: Mapped[list[Any]]
-    covariance: Mapped[list[Any]]
-    evidence: Mapped[dict[str, Any]] = mapped_column(default=dict)  # with the version of its schema
-
-
-class Question(Journaled, Base):
-    """What the scans do not decide, with two readings, and what somebody answered ("" while it is open). What was answered holds in
-    every later run; readings and places as in core's questions; message names stations by their ids."""
-
-    __tablename__ = "question"
-    project_id: Mapped[str] = _project()
-    kind: Mapped[str] = mapped_column(String(12))  # alike | place
-    station: Mapped[str] = mapped_column(String(32))
-    other: Mapped[str] = mapped_column(String(32))
-    place: Mapped[int] = mapped_column(default=0)  # the order in which they are asked
-    readings: Mapped[list[Any]]
-    places: Mapped[list[Any]]
-    message: Mapped[str] = mapped_column(String(400))
-    answer: Mapped[str] = mapped_column(String(12), default="")
-    answered_by: Mapped[str] = mapped_column(String(120), default="")
-    answered_at: Mapped[datetime | None]
-
-
-class Acceptance(Journaled, Base):
-    """That somebody accepted a link, or (link_id None) the network as it was then: state, as site.accepted has it."""
-
-    __tablename__ = "acceptance"
-    project_id: Mapped[str] = _project()
-    link_id: Mapped[str | None] = mapped_column(String(32))
-    accepted_by: Mapped[str] = mapped_column(String(120))
-    accepted_at: Mapped[datetime]
-    remark: Mapped[str] = mapped_column(String(1000), default="")
-    state: Mapped[dict[str, Any]]
-    withdrawn_by: Mapped[str] = mapped_column(String(120), default="")
-
-
-class Picture(Journaled, Base):
-    """A picture for the report (its bytes are kept as a file's), or the logo on it. kind: png or jpeg; wide, high: pixels."""
-
-    __tablename__ = "picture"
-    project_id: Mapped[str] = _project()
-    caption: Mapped[str] = mapped_column(String(300), default="")
-    logo: Mapped[bool] = mapped_column(default=False)
-    kind: Mapped[str] = mapped_column(String(8))
-    wide: Mapped[int]
-    high: Mapped[int]
-    size: Mapped[int]
-    made_by: Mapped[str] = mapped_column(String(120))
-    made_at: Mapped[datetime]
-
-
-class Proposal(Base):
-    """Where two scans may stand to each other, by their points alone: computed once. schema: of how it was computed."""
-
-    __tablename__ = "proposal"
-    a: Mapped[str] = mapped_column(String(32), primary_key=True)
-    b: Mapped[str] = mapped_column(String(32), primary_key=True)
-    schema: Mapped[int]
-    data: Mapped[bytes] = mapped_column(LargeBinary)
-
-
-class Target(Journaled, Base):
-    """A thing made to be measured, or picked. Where it is, each part that sees it says for itself (see the solution)."""
-
-    __tablename__ = "target"
-    __table_args__ = (Index("uq_target_live", "project_id", "name", unique=True, postgresql_where=text("NOT deleted")),)
-    project_id: Mapped[str] = _project()
-    name: Mapped[str] = mapped_column(String(120))
-    kind: Mapped[str] = mapped_column(String(12), default="sphere")
-    radius: Mapped[float] = mapped_column(default=0.0)
-
-
-class Sighting(Journaled, Handled, Base):
-    __tablename__ = "sighting"
-    project_id: Mapped[str] = _project()
-    station_id: Mapped[str] = mapped_column(String(32))
-    target_id: Mapped[str | None] = mapped_column(String(32))
-    kind: Mapped[str] = mapped_column(String(12), default="sphere")
-    radius: Mapped[float] = mapped_column(default=0.0)
-    centre: Mapped[list[Any]]  # station frame, metres
-    covariance: Mapped[list[Any]]
-    rms: Mapped[float]
-    points: Mapped[int]
-    remark: Mapped[str] = mapped_column(String(200), default="")
-    used: Mapped[bool] = mapped_column(default=True)
-
-
-class Control(Journaled, Handled, Base):
-    __tablename__ = "control"
-    project_id: Mapped[str] = _project()
-    name: Mapped[str] = mapped_column(String(120))
-    enh: Mapped[list[Any]]  # metres
-    unit: Mapped[str] = mapped_column(String(8), default="m")  # of the file that it came from
-    role: Mapped[str] = mapped_column(String(8), default="control")
-    remark: Mapped[str] = mapped_column(String(200), default="")
-    target_id: Mapped[str | None] = mapped_column(String(32))
-
-
-class Frame(Journaled, Base):
-    """Coordinates of a part: on control or a site grid. The network is not touched by it. A part's own coordinates are a
-    frame too, of the kind project, which its Part row stands for.
-
-    unit: of its coordinates on the screen and in files (the numbers here are metres); detail: its provenance;
-    made_from: the inputs that it was computed from, {} for what an earlier version made; revision: how often it was made.
-    """
-
-    __tablename__ = "frame"
-    project_id: Mapped[str] = _project()
-    part_id: Mapped[str | None] = mapped_column(String(32))
-    name: Mapped[str] = mapped_column(String(120))
-    kind: Mapped[str] = mapped_column(String(12))  # control | grid
-    unit: Mapped[str] = mapped_column(String(8), default="m")
-    T_frame_part: Mapped[list[Any]]
-    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
-    made_from: Mapped[dict[str, Any]] = mapped_column(default=dict)
-    revision: Mapped[int] = mapped_column(default=1)
-    active: Mapped[bool] = mapped_column(default=True)  # False: replaced by another, or taken away
-
-
-class SolutionRow(Base):
-    """The one solution of a project's network; ``network_revision`` says what it was computed from."""
-
-    __tablename__ = "solution"
-    project_id: Mapped[str] = mapped_column(ForeignKey("project.id"), primary_key=True)
-    network_revision: Mapped[int]
-    data: Mapped[dict[str, Any]]
-
-
-class Edit(Journaled, Base):
-    """A deletion of points: a mark that can be switched off. The points stay."""
-
-    __tablename__ = "edit"
-    project_id: Mapped[str] = _project()
-    title: Mapped[str] = mapped_column(String(300))
-    count: Mapped[int] = mapped_column(BigInteger)
-    active: Mapped[bool] = mapped_column(default=True)
-    place: Mapped[int] = mapped_column(default=0)
-
-
-class EditDelta(Base):
-    """Which points of a station an edit marks: sorted indices, delta-coded and compressed."""
-
-    __tablename__ = "edit_delta"
-    edit_id: Mapped[str] = mapped_column(String(32), primary_key=True)
-    station_id: Mapped[str] = mapped_column(String(32), primary_key=True)
-    count: Mapped[int]
-    data: Mapped[bytes] = mapped_column(LargeBinary)
-
-
-class CropBox(Journaled, Base):
-    __tablename__ = "crop_box"
-    project_id: Mapped[str] = _project()
-    part_id: Mapped[str | None] = mapped_column(String(32))
-    T_part_base: Mapped[list[Any] | None]  # None: its numbers are the part's own; else where they were given
-    name: Mapped[str] = mapped_column(String(120))
-    centre: Mapped[list[Any]]
-    half: Mapped[list[Any]]
-    yaw: Mapped[float] = mapped_column(default=0.0)
-    active: Mapped[bool] = mapped_column(default=True)
-
-
-class Section(Journaled, Base):
-    __tablename__ = "section"
-    project_id: Mapped[str] = _project()
-    part_id: Mapped[str | None] = mapped_column(String(32))
-    T_part_base: Mapped[list[Any] | None]  # as of a crop box
-    name: Mapped[str] = mapped_column(String(120))
-    kind: Mapped[str] = mapped_column(String(8))
-    params: Mapped[dict[str, Any]]
-
-
-class Note(Journaled, Base):
-    """A measure that is kept: picks (n, 3) m in the part, or where they were given; detail: what was fitted at them."""
-
-    __tablename__ = "note"
-    project_id: Mapped[str] = _project()
-    part_id: Mapped[str | None] = mapped_column(String(32))
-    T_part_base: Mapped[list[Any] | None]  # as of a crop box
-    name: Mapped[str] = mapped_column(String(120))
-    kind: Mapped[str] = mapped_column(String(12))
-    points: Mapped[list[Any]]
-    remark: Mapped[str] = mapped_column(String(300), default="")
-    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
-
-
-class SavedView(Journaled, Base):
-    """What a bench showed and how: cameras, cut, colours, open eyes."""
-
-    __tablename__ = "saved_view"
-    project_id: Mapped[str] = _project()
-    part_id: Mapped[str | None] = mapped_column(String(32))
-    T_part_base: Mapped[list[Any] | None]  # as of a crop box
-    name: Mapped[str] = mapped_column(String(120))
-    shows: Mapped[dict[str, Any]]
-
-
-class Trace(Journaled, Base):
-    """A drawn or fitted entity on a section, in section coordinates."""
-
-    __tablename__ = "trace"
-    project_id: Mapped[str] = _project()
-    section_id: Mapped[str] = mapped_column(String(32), index=True)
-    kind: Mapped[str] = mapped_column(String(12))
-    layer: Mapped[str] = mapped_column(String(60))
-    points: Mapped[list[Any]]
-    radius: Mapped[float] = mapped_column(default=0.0)
-    state: Mapped[str] = mapped_column(String(12), default="found")  # found | accepted | drawn | rejected
-    fit: Mapped[dict[str, Any]] = mapped_column(default=dict)
-
-
-class Delivery(Base):
-    __tablename__ = "delivery"
-    id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
-    project_id: Mapped[str] = _project()
-    kind: Mapped[str] = mapped_column(String(12))
-    name: Mapped[str] = mapped_column(String(300))
-    params: Mapped[dict[str, Any]] = mapped_column(default=dict)
-    size: Mapped[int] = mapped_column(BigInteger, default=0)
-    sha256: Mapped[str] = mapped_column(String(64), default="")
-    journal_at: Mapped[int] = mapped_column(BigInteger, default=0)
-    created_at: Mapped[datetime] = mapped_column(default=now)
-    let_go: Mapped[dict[str, Any] | None]  # as of an original
-
-
 class Job(Base):
     """A piece of background work; state: waiting | running | done | failed | cancelled.
 
@@ -425,7 +143,7 @@ class Job(Base):
 
     __tablename__ = "job"
     id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
-    project_id: Mapped[str] = _project()
+    project_id: Mapped[str] = project_key()
     kind: Mapped[str] = mapped_column(String(24))
     title: Mapped[str] = mapped_column(String(400))
     params: Mapped[dict[str, Any]] = mapped_column(default=dict)
@@ -467,7 +185,7 @@ class Journal(Base):
 
     __tablename__ = "journal"
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=True)
-    project_id: Mapped[str] = _project()
+    project_id: Mapped[str] = project_key()
     at: Mapped[datetime] = mapped_column(default=now)
     actor: Mapped[str] = mapped_column(String(120))
     title: Mapped[str] = mapped_column(Text)
@@ -500,3 +218,42 @@ JOURNALED: dict[str, type[Any]] = {
         Picture,
     )
 }
+
+__all__ = [
+    "JOURNALED",
+    "Acceptance",
+    "Base",
+    "Body",
+    "Checkpoint",
+    "Chunk",
+    "Control",
+    "CropBox",
+    "Delivery",
+    "Edit",
+    "EditDelta",
+    "Frame",
+    "GridRow",
+    "Handled",
+    "Job",
+    "Journal",
+    "Journaled",
+    "LayerRow",
+    "Link",
+    "Note",
+    "Original",
+    "Part",
+    "Picture",
+    "Project",
+    "Proposal",
+    "Question",
+    "SavedView",
+    "Section",
+    "Sighting",
+    "SolutionRow",
+    "Station",
+    "Target",
+    "TileRow",
+    "Trace",
+    "new_id",
+    "now",
+]

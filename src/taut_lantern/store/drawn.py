@@ -1,0 +1,107 @@
+"""Tables of what is drawn and made from the points: edits, boxes, sections, notes, views, deliveries."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, LargeBinary, String
+from sqlalchemy.orm import Mapped, mapped_column
+
+from .rows import Base, Journaled, new_id, now, project_key
+
+
+class Edit(Journaled, Base):
+    """A deletion of points: a mark that can be switched off. The points stay."""
+
+    __tablename__ = "edit"
+    project_id: Mapped[str] = project_key()
+    title: Mapped[str] = mapped_column(String(300))
+    count: Mapped[int] = mapped_column(BigInteger)
+    active: Mapped[bool] = mapped_column(default=True)
+    place: Mapped[int] = mapped_column(default=0)
+
+
+class EditDelta(Base):
+    """Which points of a station an edit marks: sorted indices, delta-coded and compressed."""
+
+    __tablename__ = "edit_delta"
+    edit_id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    station_id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    count: Mapped[int]
+    data: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class CropBox(Journaled, Base):
+    __tablename__ = "crop_box"
+    project_id: Mapped[str] = project_key()
+    part_id: Mapped[str | None] = mapped_column(String(32))
+    T_part_base: Mapped[list[Any] | None]  # None: its numbers are the part's own; else where they were given
+    name: Mapped[str] = mapped_column(String(120))
+    centre: Mapped[list[Any]]
+    half: Mapped[list[Any]]
+    yaw: Mapped[float] = mapped_column(default=0.0)
+    active: Mapped[bool] = mapped_column(default=True)
+
+
+class Section(Journaled, Base):
+    __tablename__ = "section"
+    project_id: Mapped[str] = project_key()
+    part_id: Mapped[str | None] = mapped_column(String(32))
+    T_part_base: Mapped[list[Any] | None]  # as of a crop box
+    name: Mapped[str] = mapped_column(String(120))
+    kind: Mapped[str] = mapped_column(String(8))
+    params: Mapped[dict[str, Any]]
+
+
+class Note(Journaled, Base):
+    """A measure that is kept: picks (n, 3) m in the part, or where they were given; detail: what was fitted at them."""
+
+    __tablename__ = "note"
+    project_id: Mapped[str] = project_key()
+    part_id: Mapped[str | None] = mapped_column(String(32))
+    T_part_base: Mapped[list[Any] | None]  # as of a crop box
+    name: Mapped[str] = mapped_column(String(120))
+    kind: Mapped[str] = mapped_column(String(12))
+    points: Mapped[list[Any]]
+    remark: Mapped[str] = mapped_column(String(300), default="")
+    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class SavedView(Journaled, Base):
+    """What a bench showed and how: cameras, cut, colours, open eyes."""
+
+    __tablename__ = "saved_view"
+    project_id: Mapped[str] = project_key()
+    part_id: Mapped[str | None] = mapped_column(String(32))
+    T_part_base: Mapped[list[Any] | None]  # as of a crop box
+    name: Mapped[str] = mapped_column(String(120))
+    shows: Mapped[dict[str, Any]]
+
+
+class Trace(Journaled, Base):
+    """A drawn or fitted entity on a section, in section coordinates."""
+
+    __tablename__ = "trace"
+    project_id: Mapped[str] = project_key()
+    section_id: Mapped[str] = mapped_column(String(32), index=True)
+    kind: Mapped[str] = mapped_column(String(12))
+    layer: Mapped[str] = mapped_column(String(60))
+    points: Mapped[list[Any]]
+    radius: Mapped[float] = mapped_column(default=0.0)
+    state: Mapped[str] = mapped_column(String(12), default="found")  # found | accepted | drawn | rejected
+    fit: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class Delivery(Base):
+    __tablename__ = "delivery"
+    id: Mapped[str] = mapped_column(String(32), primary_key=True, default=new_id)
+    project_id: Mapped[str] = project_key()
+    kind: Mapped[str] = mapped_column(String(12))
+    name: Mapped[str] = mapped_column(String(300))
+    params: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    size: Mapped[int] = mapped_column(BigInteger, default=0)
+    sha256: Mapped[str] = mapped_column(String(64), default="")
+    journal_at: Mapped[int] = mapped_column(BigInteger, default=0)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    let_go: Mapped[dict[str, Any] | None]  # as of an original
