@@ -23,7 +23,7 @@ from taut_lantern.standins.scanner import Scanner
 from taut_lantern.steps.unattended import Known, run_job
 from tests.api.test_api import made, problem, undo, work
 from tests.support import bring_in, write_scan
-from tests.truth.layouts import TWINS
+from tests.truth.layouts import PLANT, TWINS
 
 BLUE, BROWN = (35, 64, 122), (163, 78, 18)  # the two scans of a picture
 
@@ -172,3 +172,16 @@ def test_unattended_what_cannot_be_meant_is_said_before_anything_runs(files: Any
     with pytest.raises(BadInput, match=word):
         run_job(files[0], tmp_path / "out", None, "", "m", "", False, Console(quiet=True), known)
     assert not (tmp_path / "out").exists()
+
+
+def test_unattended_scanners_that_leaned_are_tied_when_that_is_said(tmp_path: Path, client: TestClient) -> None:
+    scans = PLANT.scans(Scanner(points=200_000, lean=0.2), 8)
+    paths = [write_scan(tmp_path / f"{n}.e57", cloud, name=n) for n, (cloud, _) in scans.items()]
+    run_job(paths, tmp_path / "out", None, "", "m", "", False, Console(quiet=True), Known(unlevel=True))
+    result = json.loads((tmp_path / "out" / "result.json").read_text())
+    assert len(result["solution"]["parts"]) == 1, result["findings"]
+    used = [k for k in result["links"] if k["used"] and k["overlap"] > 0.15]
+    assert len(used) >= 6
+    for k in used:
+        off, _ = frames.difference(np.array(k["T_a_b"]), frames.inverse(scans[k["a"]][1]) @ scans[k["b"]][1])
+        assert off < 0.02, (k["a"], k["b"], off)

@@ -30,6 +30,20 @@ def main() -> None:
         served.stop()
 
 
+def on_a_sketch(screen: Screen, url: str) -> None:
+    """The stations clicked roughly where they stood, ten of them."""
+    page = screen.page
+    root, project = url.split("/p/")
+    stations = page.request.get(f"{root}/api/projects/{project}/stations").json()
+    screen.press("Put stations on a sketch")
+    screen.press("Wider")
+    box = page.get_by_role("application", name="field sketch").bounding_box()
+    assert box is not None
+    for k, s in enumerate(stations[:10]):
+        x, y = 38 + s["pose"][3] + 0.4 * (k % 3), 20 + s["pose"][7] - 0.3 * (k % 2)
+        page.mouse.click(box["x"] + box["width"] * x / 60, box["y"] + box["height"] - box["width"] * y / 60)
+
+
 def place(screen: Screen, across: float, down: float) -> tuple[float, float]:
     box = screen.bench()
     return box["x"] + box["width"] * across, box["y"] + box["height"] * down
@@ -63,9 +77,23 @@ def walk(screen: Screen, url: str) -> None:
     page.locator("[data-row]").filter(has_text="ST-01 · ST-12").click()
     keep("link")
     screen.press("Back to the whole")
+    on_a_sketch(screen, url)
+    keep("sketch")
+    screen.press("Leave it as it was")
     screen.step("prove")
     page.get_by_label("Coloured by").first.select_option("intensity")
+    page.get_by_label("Company").fill("Ottermere Surveys")
+    page.keyboard.press("Enter")
+    screen.press("Put what the bench shows into it")
+    page.get_by_label("Caption").wait_for(timeout=15_000)
+    page.get_by_label("Name", exact=True).fill("I. Marsh")
+    page.get_by_label("Remark").fill("slices looked at, hall to yard")
+    screen.press("Accept the network")
+    screen.card("Accepted: I. Marsh")
     keep("prove")
+    page.get_by_label("Coloured by").first.select_option("expected")
+    keep("expected")
+    page.get_by_label("Coloured by").first.select_option("intensity")
     page.locator("[data-station=ST-01] button").first.click()
     page.locator("[data-station=ST-02] button").first.click(modifiers=["Control"])
     page.keyboard.press("f")
