@@ -11,12 +11,12 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 import scipy.sparse as sp
-from scipy.sparse.linalg import splu
 
 from .. import frames
 from ..errors import Finding, NotEnough
 from ..targets.match import rigid
 from .describe import described
+from .normal import Band
 from .observations import Array, Body, ControlObservation, LevelObservation, LinkObservation, SightingObservation
 from .parts import SPREAD, Part, assemble
 from .solution import Solution
@@ -150,13 +150,12 @@ class Network:
         """Gauss-Newton from a state: (state, normal matrix, iterations, converged)."""
         if self.to.size == 0 or self.observations == 0:
             return x, None, 0, True
-        rounds, normal = 2 if robust and self.links else 0, None
+        rounds, normal, band = 2 if robust and self.links else 0, None, Band()
         self.link_term.weight = np.ones(len(self.links))
         for iteration in range(1, STEPS + 1):
             design = self.design(x)
             normal = (design.T @ design).tocsc()
-            factor = splu(normal, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True})
-            step = factor.solve(-design.T @ self.residuals(x))
+            step = band.solve(normal, -design.T @ self.residuals(x))
             length = float(np.abs(step).max())
             if not np.isfinite(length):
                 break

@@ -9,6 +9,7 @@ import scipy.sparse as sp
 
 from .. import frames
 from ..errors import Finding
+from .normal import inverse
 from .observations import Array
 from .reliability import global_test, link_residuals
 from .solution import Placing, Solution, TargetPoint
@@ -28,7 +29,7 @@ def described(
     confidence: float,
 ) -> Solution:
     """Covariances, residuals and the global test of an adjusted network, back in the coordinates of its parts."""
-    q = np.zeros((0, 0)) if normal is None else np.linalg.inv(normal.toarray())
+    q = np.zeros((0, 0)) if normal is None else inverse(normal)
     term, column = network.link_term, network.to.station
     v, j = term.plain(x.pose), term.jacobians(x.pose)
     links = link_residuals(network.links, v, j, term.covariance, term.root, term.a, term.b, column, q)
