@@ -204,8 +204,7 @@ class Tying:
     def most_certain(self, placed: dict[str, Array], rest: list[str]) -> tuple[Placement | None, list[Finding | Question]]:
         """The unplaced station whose placement is clean, well supported and without rival."""
         self.waiting, self.held_up = set(), False
-        best: Placement | None = None
-        rank: tuple[bool, bool, bool, float] | None = None
+        certain: list[tuple[tuple[bool, bool, bool, float], Placement]] = []
         doubts: list[Finding | Question] = []
         roommates: list[tuple[Placement, str]] = []
         for k, name in enumerate(rest):
@@ -232,15 +231,19 @@ class Tying:
             whole = any(first.shares[m] >= WHOLE for m in mates)
             if (alone or whole) and not first.told:
                 roommates.append((first, max(mates, key=lambda o: first.shares[o])))
-            mine = (first.told, not whole, first.calm, first.support)
-            if rank is None or mine > rank:
-                best, rank = first, mine
+            certain.append(((first.told, not whole, first.calm, first.support), first))
+        certain.sort(key=lambda x: x[0], reverse=True)
+        best = next((p for _, p in certain), None)
         mate = next((m for p, m in roommates if p is best), None)
         if best is not None and mate is not None:
             asked = [d.station for d in doubts if isinstance(d, Question)]
             alike = bool({best.station, mate} & self.doubtful(doubts))
             if alike or self.wanted(best.station, asked):
-                self.waiting, self.held_up = set() if alike else {p.station for p, _ in roommates}, True
+                lain_with = {p.station for p, _ in roommates}
+                free = next((p for _, p in certain if p.station not in lain_with), None)
+                if free is not None:
+                    return free, doubts  # it stands by others than those of its room
+                self.waiting, self.held_up = set() if alike else lain_with, True
                 return None, doubts + [two_rooms(p, m, placed, self.weighing) for p, m in roommates]
         return best, doubts
 
