@@ -163,7 +163,7 @@ function Line(p: { label: string; value: string; hidden?: boolean; onCommit: (va
         autoComplete="off"
         onChange={(e) => setText(e.target.value)}
         onBlur={commit}
-        onKeyDown={(e) => e.key === "Enter" && commit()}
+        onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
         className="min-w-0 flex-1 rounded border border-rule bg-card px-1.5 py-0.5 text-[13px]"
       />
     </label>
