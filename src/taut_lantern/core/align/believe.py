@@ -251,7 +251,8 @@ class Tying:
         """Those of the stations left over whose place all ways to place them together share (see ``jointly``). What stands open by
         itself is not asked when only one of the places leaves room for everybody else."""
         self.report("placing those left over together", 0, 1)
-        options = {n: self.weighing.everywhere(n, rest, placed) for n in rest}
+        own = {n: self.weighing.clean_places(n, placed) for n in rest}
+        options = {n: self.weighing.everywhere(n, own, placed) for n in rest}
         options = {n: found for n, found in options.items() if any(self.tells(p) for p in found)}
         bars = [
             frozenset({(a, i), (b, j)})

@@ -201,17 +201,20 @@ class Weighing:
         judged = [self.judge(name, g.partner, t, placed) for g, t in zip(guesses, sharp, strict=True)]
         return [p for p in judged if p.confirmed]
 
-    def everywhere(self, name: str, rest: list[str], placed: dict[str, Array]) -> list[Placement]:
-        """The clean places of a station that is left over, and those it would have where another one left over may stand that saw a
-        room like its own: without them the right one may be missing."""
-        found = [p for p in self.options(name, placed) if p.clean and p.support >= DOOR]
-        for other in (n for n in rest if n != name):
+    def clean_places(self, name: str, placed: dict[str, Array]) -> list[Placement]:
+        """Where a station that is left over may stand by what it shares with placed ones."""
+        return [p for p in self.options(name, placed) if p.clean and p.support >= DOOR]
+
+    def everywhere(self, name: str, own: Mapping[str, list[Placement]], placed: dict[str, Array]) -> list[Placement]:
+        """The clean places of a station that is left over (own: those of each by itself), and those it would have where another one
+        left over may stand that saw a room like its own: without them the right one may be missing."""
+        found = list(own[name])
+        for other in (n for n in own if n != name):
             for h in self.hypotheses.get((other, name), []) + self.hypotheses.get((name, other), []):
                 if h.seen.overlap < ALIKE_SHARE or h.seen.agree_m2 < ALIKE or h.seen.see_through > BLATANT:
                     continue
                 T_other_name = h.T_a_b if h.a == other else frames.inverse(h.T_a_b)
-                poses = [p.pose @ T_other_name for p in self.options(other, placed) if p.clean and p.support >= DOOR]
-                for pose in poses:
+                for pose in (p.pose @ T_other_name for p in own[other]):
                     near = min(placed, key=lambda n: float(np.linalg.norm(placed[n][:3, 3] - pose[:3, 3])))
                     new = [Guess(near, frames.inverse(placed[near]) @ pose, pose, 0.0)] if all(_apart(pose, p.pose) for p in found) else []
                     found += [p for p in self._alive(name, new, placed) if p.clean and p.support >= DOOR]

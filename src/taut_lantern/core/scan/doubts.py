@@ -18,7 +18,7 @@ BESIDE = 6  # columns on either side of the seam that a surface is followed thro
 SMOOTH = 0.004  # metres that ranges leave a straight line in six columns at most: an edge or a glancing surface says nothing
 BLOCK = 12  # rows that are taken together, so that the noise of single ranges goes down
 FEWEST = 12  # blocks that must speak
-BUMPED = 0.003  # metres in the median over blocks: twice what noise of 2 mm and surfaces that bend leave
+BUMPED = 0.003  # metres in the median over blocks: a scan that nobody moved leaves some 0.4 mm
 TRIPOD = (2.6, 9.0)  # metres below the instrument at which its own floor makes one ask for the unit: 0.8 to 2.7 m in feet
 
 

@@ -10,12 +10,17 @@ from ...site.common import get_station, owned, stations_of
 from ...site.solution import solution_of
 from ...store import journal
 from ...store.db import actor
-from ...store.models import Acceptance, Link, now
+from ...store.models import Acceptance, Link, SolutionRow, now
 
 
 def accept(project_id: str, link_id: str | None, remark: str, name: str = "") -> str:
     """Accept what is there now: the network must be computed. name: of who accepts it, when that is not who is signed in."""
     with journal.change(project_id, "") as c:
+        solved = c.s.get(SolutionRow, project_id)
+        if solved is not None and solved.network_revision != c.project.network_revision:
+            raise BadInput(
+                "the network changed since it was computed", subject="network", remedy="wait until it is adjusted, and look again"
+            )
         data, stations = solution_of(c.s, project_id), stations_of(c.s, project_id)
         here = {x.id for x in stations}
         links = [k for k in c.s.scalars(select(Link).where(Link.project_id == project_id)) if {k.a, k.b} <= here]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core.errors import BadInput
@@ -65,6 +64,5 @@ def describe(s: Session, project_id: str) -> list[dict[str, Any]]:
 def data_of(project_id: str, picture_id: str) -> tuple[str, bytes]:
     """(kind, bytes) of a picture."""
     with session() as s:
-        row = s.scalar(select(Picture).where(Picture.project_id == project_id, Picture.id == picture_id))
-        row = row or owned(s, Picture, project_id, picture_id, "picture")
+        row = owned(s, Picture, project_id, picture_id, "picture")
         return row.kind, b"".join(file_chunks(row.id, row.size))
