@@ -19,9 +19,12 @@ from taut_lantern.api.app import make_app
 from taut_lantern.api.events import hub
 from taut_lantern.core import frames
 from taut_lantern.site.common import matrix, numbers
+from taut_lantern.site.solution import refresh_solution
 from taut_lantern.standins.scanner import Scanner
 from taut_lantern.standins.scene import SPHERES
 from taut_lantern.standins.site import simulate
+from taut_lantern.store import journal
+from taut_lantern.store.models import Link
 from tests.api.test_api import made, problem, undo, work
 from tests.support import bring_in, write_scan
 
@@ -108,6 +111,29 @@ def test_a_link_switched_off_leaves_the_network_at_once_and_undo_brings_it_back(
     assert network(client, p)["degrees_of_freedom"] == 6
     for name, pose in poses(client, p).items():
         np.testing.assert_allclose(pose, before[name], atol=1e-9)
+
+
+def test_advice_names_the_link_that_is_missing_and_it_brings_what_was_said(client: TestClient, tied: Any) -> None:
+    p, _ = tied
+    gone = max(network(client, p)["links"], key=lambda k: k["overlap"])
+    with journal.change(p, "Took a link out", network=True) as c:
+        c.remove(c.s.get_one(Link, gone["id"]))
+        c.s.flush()
+        refresh_solution(c.s, c.project)
+    url, at = f"/api/projects/{p}/advice", poses(client, p)
+    told = client.get(url).json()
+    (link,) = told["links"]
+    names = {x: n for n, x in ids(client, p).items()}
+    assert {link["a"], link["b"]} == {gone["a"], gone["b"]} and link["shared"] > 0.3 and told["apart"] == []
+    stand = frames.inverse(at[names[link["a"]]]) @ at[names[link["b"]]]
+    assert max(frames.difference(matrix(link["T_a_b"]), stand)) < 1e-6
+    assert client.post(f"/api/projects/{p}/links", json={k: link[k] for k in ("a", "b", "T_a_b")}).status_code == 202
+    *_, job = work(p)
+    assert job.state == "done", job.error
+    after = {x["id"]: np.linalg.norm(x["sigma_position_mm"]) for x in client.get(f"/api/projects/{p}/stations").json()}
+    assert after[link["gains"]] < 0.95 * link["before_mm"]
+    assert after[link["gains"]] == pytest.approx(link["after_mm"], rel=0.4)
+    assert client.get(url).json()["links"] == []
 
 
 @pytest.mark.parametrize("off", [(0.0, 0.0, 0.0), (0.5, -0.4, 0.1), (-0.6, 0.3, -0.1)])

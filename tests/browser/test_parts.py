@@ -106,24 +106,41 @@ def test_a_chosen_station_has_its_card_in_every_step_and_can_be_looked_round_fro
     screen.card("Draw round points")
 
 
-def test_a_group_is_held_as_one_released_and_undone(page: Any) -> None:
+def test_a_group_is_held_released_split_nested_and_undone(page: Any) -> None:
     screen, served, project = page
-    bodies = lambda: [sorted(b["stations"]) for b in served.get(f"/projects/{project}/bodies")]  # noqa: E731
-    own = sorted(ids(served, project)[n] for n in ("B-1", "B-2", "B-3"))
+    told = lambda: {g["name"]: g for g in served.get(f"/projects/{project}/groups")}  # noqa: E731
+    station, own = ids(served, project), sorted(ids(served, project)[n] for n in ("B-1", "B-2", "B-3"))
     for k, name in enumerate(("B-1", "B-2", "B-3")):
         screen.page.locator(f"[data-station={name}] button").first.click(modifiers=["Control"] if k else [])
+    screen.page.get_by_label("Name", exact=True).fill("mill")
     screen.press("Hold these 3 as one")
-    expect(screen.page.get_by_role("button", name="Release")).to_be_visible()
-    assert bodies() == [own]
-    expect(screen.page.get_by_role("button", name="Hold these 3 as one")).to_be_disabled()
+    screen.card("mill: 3 stations, held as one.")
+    assert sorted(told()["mill"]["stations"]) == own and told()["mill"]["held"]
     screen.press("Release")
-    expect(screen.page.get_by_role("button", name="Release")).to_have_count(0)
-    assert bodies() == []
+    screen.card("mill: 3 stations.")
+    assert not told()["mill"]["held"]
+    screen.page.locator("[data-station=B-3] button").first.click()
+    screen.page.locator("[data-station=B-2] button").first.click(modifiers=["Control"])
+    screen.page.get_by_label("Name", exact=True).fill("cellar")
+    screen.press("Make a group of these 2")
+    screen.card("cellar: 2 stations.")
+    assert told()["mill"]["stations"] == [station["B-1"]]  # it was split
+    screen.page.get_by_label("Lies in").select_option(label="mill")
+    expect(screen.page.locator("[data-group=mill]")).to_contain_text("3")
+    screen.page.locator("[data-group=mill] button").first.click()  # folded
+    expect(screen.page.locator("[data-station=B-1]")).to_have_count(0)
+    screen.page.locator("[data-group=mill] button").first.click()
+    screen.page.locator("[data-station=B-1]").drag_to(screen.page.locator("[data-group=cellar]"))
+    expect(screen.page.locator("[data-group=cellar]")).to_contain_text("3")
+    assert sorted(told()["cellar"]["stations"]) == own and told()["cellar"]["parent"] == told()["mill"]["id"]
     screen.page.keyboard.press("Control+z")
-    expect(screen.page.get_by_role("button", name="Release")).to_be_visible()
-    assert bodies() == [own]
-    screen.press("Release")
-    expect(screen.page.get_by_role("button", name="Release")).to_have_count(0)
+    expect(screen.page.locator("[data-group=cellar]")).to_contain_text("2")
+    assert told()["mill"]["stations"] == [station["B-1"]]
+    for name in ("cellar", "mill"):
+        screen.page.locator(f"[data-group={name}] button").nth(1).click()
+        screen.press("Dissolve the group")
+        expect(screen.page.locator(f"[data-group={name}]")).to_have_count(0)
+    assert told() == {}
 
 
 def test_coordinates_say_that_they_are_out_of_date_and_are_made_anew(page: Any) -> None:
@@ -161,3 +178,24 @@ def test_a_file_is_let_go_of_with_the_reason_and_its_points_stay(page: Any) -> N
     file = next(o for o in served.get(f"/projects/{project}/originals") if o["name"] == "B-2.e57")
     assert file["let_go"]["reason"] == "it lies on the archive disk"
     assert served.stored_points(project) == sum(POINTS.values())
+
+
+def test_another_project_comes_in_as_a_group_and_a_second_time_only_when_asked_for(page: Any) -> None:
+    screen, served, project = page
+    quay = str(served.post("/projects", name="Quay")["id"])
+    screen.page.goto(f"{served.url}/p/{quay}/bring_in")
+    held = screen.page.get_by_label("Keep it as it is tied there (held as one)")
+    screen.page.get_by_label("Card", exact=True).get_by_role("combobox").select_option(index=1)
+    held.uncheck()  # it is in two parts
+    screen.press("Bring it in as a group")
+    expect(screen.page.locator("[data-group='Two rooms']").first).to_be_visible(timeout=30_000)
+    assert served.stored_points(quay) == served.stored_points(project) > 0
+    at = {s["name"]: s["pose"] for s in served.get(f"/projects/{quay}/stations")}
+    assert at == {s["name"]: s["pose"] for s in served.get(f"/projects/{project}/stations")}
+    screen.idle()
+    screen.page.get_by_label("Card", exact=True).get_by_role("combobox").select_option(index=1)
+    screen.press("Bring it in as a group")
+    dialog = screen.page.get_by_role("alertdialog")
+    expect(dialog).to_contain_text("5 stations of Two rooms are here already")
+    dialog.get_by_role("button", name="Leave it").click()
+    assert len(served.get(f"/projects/{quay}/stations")) == 5

@@ -28,7 +28,7 @@ from taut_lantern.steps.clean import edits
 from taut_lantern.steps.draw import sections
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control
-from taut_lantern.steps.tie import bodies, links, targets
+from taut_lantern.steps.tie import links, targets
 from taut_lantern.store.db import file_chunks, session
 from taut_lantern.store.models import Frame, Section, Sighting, Station, Target
 from tests.store.test_undo import ABOVE
@@ -336,21 +336,3 @@ def test_coordinates_say_when_their_inputs_changed_and_are_made_anew(row_of: tup
     assert old() == {"control": True, "hall": False}
     projects.undo(project)
     assert old() == {"control": False, "hall": False}  # what it was made from is as it was
-
-
-def test_a_held_group_keeps_its_shape_whatever_pulls_at_it(row_of: tuple[str, list[str]]) -> None:
-    project, ids = row_of
-    before = poses(project)
-    body = bodies.hold(project, ids[1:], "hall")
-    link_rows(project, (ids[1], ids[3], frames.pose(0.6, (4.0, 0.9, 0.1))))  # pulls, in vain
-    after = poses(project)
-    for a in ("S3", "S4", "S5"):
-        np.testing.assert_allclose(frames.inverse(after["S3"]) @ after[a], frames.inverse(before["S3"]) @ before[a], atol=1e-9)
-    with pytest.raises(BadInput, match="held in hall already"):
-        bodies.hold(project, ids[:2], "")
-    bodies.release(project, body, 1)
-    assert moved(after, poses(project)) > 0.001
-    projects.undo(project)
-    assert moved(after, poses(project)) == 0
-    with pytest.raises(BadInput, match="of one part"):
-        bodies.hold(project, [ids[0]], "")

@@ -22,8 +22,9 @@ from ..core.network.parts import assemble
 from ..core.network.predicted import form
 from ..core.network.solution import Solution, TargetPoint
 from ..store.db import GONE, session
-from ..store.models import Body, Link, Part, Project, Sighting, SolutionRow, Station, Target
+from ..store.models import Link, Part, Project, Sighting, SolutionRow, Station, Target
 from .common import matrix, profile_of, stations_of
+from .groups import bodies_of
 from .parts import hold, settle
 
 SCHEMA = 3  # of the data kept in a solution's row; what an earlier version kept is computed anew at its first start
@@ -48,7 +49,6 @@ def observed(s: Session, project_id: str, stations: list[Station]) -> Observed:
     sightings = list(s.scalars(select(Sighting).where(Sighting.project_id == project_id).order_by(Sighting.id)))
     sightings = [x for x in sightings if x.station_id in here]
     targets = {t.id: t for t in s.scalars(select(Target).where(Target.project_id == project_id))}
-    bodies = s.scalars(select(Body).where(Body.project_id == project_id, Body.held).order_by(Body.id))
     return Observed(
         links,
         sightings,
@@ -59,7 +59,7 @@ def observed(s: Session, project_id: str, stations: list[Station]) -> Observed:
             for x in sightings
             if x.used and x.target_id in targets
         ],
-        [{x: matrix(t) for x, t in b.members.items() if x in here} for b in bodies],
+        [{x: matrix(t) for x, t in b.members.items() if x in here} for b in bodies_of(s, project_id)],
     )
 
 

@@ -60,7 +60,7 @@ def thread(s: Session, project: Project) -> list[dict[str, str]]:
 
 
 def _bring_in(s: Session, project_id: str, stations: int) -> Knot:
-    coming = _count(s, Job, project_id, Job.kind.in_(("import", "demo")), Job.state.in_(LIVE))
+    coming = _count(s, Job, project_id, Job.kind.in_(("import", "merge", "demo")), Job.state.in_(LIVE))
     taken = select(Station.original_id).where(Station.project_id == project_id, Station.original_id.is_not(None))
     here = (Original.state == "complete", Original.discarded_at.is_(None))
     waiting = _count(s, Original, project_id, *here, Original.id.not_in(taken))

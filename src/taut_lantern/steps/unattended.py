@@ -32,7 +32,7 @@ from .bring_in import stations, uploads
 from .hand_over import deliver as hand_over
 from .place import control as place
 from .projects import change_project, delete_project, make_project
-from .tie import bodies, links, questions, searching
+from .tie import groups, links, questions, searching
 from .tie import targets as targets_step
 
 FORMAT = 1
@@ -84,7 +84,7 @@ class Known:
                     subject="hold",
                     remedy="leave --hold away, or name a file with a pose for each of at least two scans",
                 )
-            bodies.hold_as_measured(project, poses, name)
+            groups.hold_as_measured(project, poses, name)
 
 
 def _scan_files(scans: list[Path]) -> list[Path]:

@@ -14,7 +14,7 @@ from sqlalchemy import BigInteger, Index, LargeBinary, String, Text, text
 from sqlalchemy.orm import Mapped, mapped_column
 
 from .drawn import CropBox, Delivery, Edit, EditDelta, Note, SavedView, Section, Trace
-from .network import Acceptance, Body, Control, Frame, Link, Picture, Proposal, Question, Sighting, SolutionRow, Target
+from .network import Acceptance, Body, Control, Frame, Group, Link, Picture, Proposal, Question, Sighting, SolutionRow, Target
 from .rows import Base, Handled, Journaled, new_id, now, project_key
 
 
@@ -78,6 +78,7 @@ class Station(Journaled, Base):
     low: Mapped[list[Any]] = mapped_column(default=list)
     high: Mapped[list[Any]] = mapped_column(default=list)
     hue: Mapped[int] = mapped_column(default=0)
+    group_id: Mapped[str | None] = mapped_column(String(32))
     part_id: Mapped[str | None] = mapped_column(String(32))  # None only until the network is looked at for the first time
     pose: Mapped[list[Any] | None]  # T_part_station, 16 numbers, row by row; None = at the origin of its part
     report: Mapped[dict[str, Any]] = mapped_column(default=dict)
@@ -201,6 +202,7 @@ JOURNALED: dict[str, type[Any]] = {
         Project,
         Part,
         Station,
+        Group,
         Body,
         Target,
         Link,
@@ -233,6 +235,7 @@ __all__ = [
     "EditDelta",
     "Frame",
     "GridRow",
+    "Group",
     "Handled",
     "Job",
     "Journal",

@@ -80,11 +80,22 @@ class Proposal(Base):
     data: Mapped[bytes] = mapped_column(LargeBinary)
 
 
+class Group(Journaled, Base):
+    """Stations that belong together, and groups within. place: the order in which they were made."""
+
+    __tablename__ = "station_group"
+    project_id: Mapped[str] = project_key()
+    name: Mapped[str] = mapped_column(String(120))
+    parent_id: Mapped[str | None] = mapped_column(String(32))
+    place: Mapped[int] = mapped_column(default=0)
+
+
 class Body(Journaled, Base):
-    """Stations whose inner shape is held: one unknown of the network. members: T_body_station by station."""
+    """The shape of a held group: one unknown of the network. members: T_body_station by station."""
 
     __tablename__ = "body"
     project_id: Mapped[str] = project_key()
+    group_id: Mapped[str | None] = mapped_column(String(32))
     name: Mapped[str] = mapped_column(String(120))
     held: Mapped[bool] = mapped_column(default=True)
     members: Mapped[dict[str, Any]]

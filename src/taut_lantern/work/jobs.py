@@ -24,6 +24,7 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 from ..core.errors import Cancelled, LanternError
 from ..settings import settings
 from ..site.common import Progress
+from ..steps.bring_in.merging import merge
 from ..steps.bring_in.stations import import_scan
 from ..steps.bring_in.uploads import read_original
 from ..steps.clean.edits import delete_job
@@ -45,6 +46,7 @@ def _demo(project_id: str, params: dict[str, Any], progress: Progress) -> dict[s
 HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] = {
     "read": lambda p, a, g: read_original(p, a["original_id"], g),
     "import": import_scan,
+    "merge": merge,
     "tie": tie_all,
     "pair": pair,
     "targets": find_targets,

@@ -93,8 +93,23 @@ export const useNotes = (id: string) =>
   useQuery({ queryKey: [id, "notes"], queryFn: () => sent(http.GET("/api/projects/{project_id}/notes", path(id))) });
 export const useViews = (id: string) =>
   useQuery({ queryKey: [id, "views"], queryFn: () => sent(http.GET("/api/projects/{project_id}/views", path(id))) });
-export const useBodies = (id: string) =>
-  useQuery({ queryKey: [id, "bodies"], queryFn: () => sent(http.GET("/api/projects/{project_id}/bodies", path(id))) });
+export const useGroups = (id: string) =>
+  useQuery({ queryKey: [id, "groups"], queryFn: () => sent(http.GET("/api/projects/{project_id}/groups", path(id))) });
+/** What would hold the part in view better; asked of the server only while somebody looks at it. */
+export function useAdvice(id: string, wanted: boolean) {
+  const project = useProject(id).data;
+  const part = project?.part;
+  return useQuery({
+    queryKey: [id, "advice", part],
+    enabled: wanted && project !== undefined,
+    queryFn: () =>
+      sent(
+        http.GET("/api/projects/{project_id}/advice", {
+          params: { path: { project_id: id }, query: part ? { part } : {} },
+        }),
+      ),
+  });
+}
 export const useSightings = (id: string) =>
   useQuery({
     queryKey: [id, "sightings"],
@@ -175,7 +190,8 @@ const NETWORK = [
   "questions",
   "search",
   "acceptances",
-  "bodies",
+  "advice",
+  "groups",
   "sightings",
   "control",
   "sections",

@@ -153,7 +153,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/bodies": {
+    "/api/projects/{project_id}/advice": {
         parameters: {
             query?: never;
             header?: never;
@@ -161,31 +161,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Bodies
-         * @description Held groups: stations that keep their shape and move as one.
+         * Get Advice
+         * @description What would hold the network better: links to try, places to set up once more. Nothing is changed.
          */
-        get: operations["list_bodies"];
-        put?: never;
-        /** Hold Stations */
-        post: operations["hold_stations"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/projects/{project_id}/bodies/{body_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
+        get: operations["get_advice"];
         put?: never;
         post?: never;
-        /** Release Stations */
-        delete: operations["release_stations"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -255,6 +237,26 @@ export interface paths {
         put?: never;
         /** Bring In */
         post: operations["bring_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/bring-project": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Project
+         * @description Another project as a group. 409 when it is here already, unless it is asked for again.
+         */
+        post: operations["bring_project"];
         delete?: never;
         options?: never;
         head?: never;
@@ -487,6 +489,91 @@ export interface paths {
          * @description Make coordinates that are out of date anew, from the same control or the same picks.
          */
         post: operations["renew_frame"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Groups
+         * @description Groups of stations; held ones keep their shape and move as one.
+         */
+        get: operations["list_groups"];
+        put?: never;
+        /**
+         * Make Group
+         * @description The stations leave the groups that they were in: so a group is split.
+         */
+        post: operations["make_group"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/groups/put": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put In Group
+         * @description Put stations into a group, or out of theirs.
+         */
+        post: operations["put_in_group"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/groups/{group_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Dissolve Group
+         * @description Its stations stay.
+         */
+        delete: operations["dissolve_group"];
+        options?: never;
+        head?: never;
+        /** Change Group */
+        patch: operations["change_group"];
+        trace?: never;
+    };
+    "/api/projects/{project_id}/groups/{group_id}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Merge Groups
+         * @description What is in the other group comes into this one.
+         */
+        post: operations["merge_groups"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1503,6 +1590,62 @@ export interface components {
             why: string;
         };
         /**
+         * AdviceOut
+         * @description apart: why stations are not in the part.
+         */
+        AdviceOut: {
+            /** Apart */
+            apart: string[];
+            /** Links */
+            links: components["schemas"]["AdvisedLink"][];
+            /** Part */
+            part: string | null;
+            /** Places */
+            places: components["schemas"]["AdvisedPlace"][];
+            /** Sentence */
+            sentence: string;
+        };
+        /**
+         * AdvisedLink
+         * @description T_a_b: where the two stand now, to link them from; shared: of what the one saw that saw less, the share that the other saw.
+         */
+        AdvisedLink: {
+            /** T A B */
+            T_a_b: number[];
+            /** A */
+            a: string;
+            /** After Mm */
+            after_mm: number;
+            /** B */
+            b: string;
+            /** Before Mm */
+            before_mm: number;
+            /** Gains */
+            gains: string;
+            /** Says */
+            says: string;
+            /** Shared */
+            shared: number;
+        };
+        /**
+         * AdvisedPlace
+         * @description at (3): of the instrument, metres in the part; stations: those that it would share enough with, most first.
+         */
+        AdvisedPlace: {
+            /** After Mm */
+            after_mm: number;
+            /** At */
+            at: number[];
+            /** Before Mm */
+            before_mm: number;
+            /** Gains */
+            gains: string;
+            /** Says */
+            says: string;
+            /** Stations */
+            stations: string[];
+        };
+        /**
          * AnswerIn
          * @description word: of the reading that is right, or none; null opens the question again.
          */
@@ -1526,27 +1669,6 @@ export interface components {
              * Format: date-time
              */
             until: string;
-        };
-        /** BodyIn */
-        BodyIn: {
-            /**
-             * Name
-             * @default
-             */
-            name: string;
-            /** Stations */
-            stations: string[];
-        };
-        /** BodyOut */
-        BodyOut: {
-            /** Id */
-            id: string;
-            /** Name */
-            name: string;
-            /** Stations */
-            stations: string[];
-            /** Version */
-            version: number;
         };
         /** BoxIn */
         BoxIn: {
@@ -1981,6 +2103,61 @@ export interface components {
             version: number;
         };
         /**
+         * GroupIn
+         * @description held: the stations keep how they stand to each other now, and move as one. parent: the group that it lies in.
+         */
+        GroupIn: {
+            /**
+             * Held
+             * @default false
+             */
+            held: boolean;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Parent */
+            parent?: string | null;
+            /** Stations */
+            stations: string[];
+        };
+        /**
+         * GroupOut
+         * @description stations: those in it and in no group within it; held: all under it move as one.
+         */
+        GroupOut: {
+            /** Held */
+            held: boolean;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Parent */
+            parent: string | null;
+            /** Stations */
+            stations: string[];
+            /** Version */
+            version: number;
+        };
+        /**
+         * GroupPatch
+         * @description parent: the group to put it into, "" for none.
+         */
+        GroupPatch: {
+            /** Held */
+            held?: boolean | null;
+            /** Name */
+            name?: string | null;
+            /** Parent */
+            parent?: string | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+        };
+        /**
          * HealthOut
          * @description workers: heard of within ten seconds; waiting: jobs that no worker has begun; sealed: how files are parsed.
          */
@@ -2217,6 +2394,34 @@ export interface components {
             why: string;
             /** Wide Mm */
             wide_mm: number | null;
+        };
+        /** MergeIn */
+        MergeIn: {
+            /** Other */
+            other: string;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+        };
+        /**
+         * MergeProjectIn
+         * @description held: it keeps its shape as it is tied there; again: although its stations are here already.
+         */
+        MergeProjectIn: {
+            /**
+             * Again
+             * @default false
+             */
+            again: boolean;
+            /**
+             * Held
+             * @default false
+             */
+            held: boolean;
+            /** Source */
+            source: string;
         };
         /** NetworkOut */
         NetworkOut: {
@@ -2560,6 +2765,19 @@ export interface components {
              * @description of the row as whoever asks has it before them
              */
             version: number;
+        };
+        /**
+         * PutIn
+         * @description group: the group to put stations into, "" to take them out of theirs.
+         */
+        PutIn: {
+            /**
+             * Group
+             * @default
+             */
+            group: string;
+            /** Stations */
+            stations: string[];
         };
         /**
          * QuestionOut
@@ -4172,9 +4390,12 @@ export interface operations {
             };
         };
     };
-    list_bodies: {
+    get_advice: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the part of the network that is meant; else the one that is shown first */
+                part?: string | null;
+            };
             header?: never;
             path: {
                 project_id: string;
@@ -4189,167 +4410,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["BodyOut"][];
-                };
-            };
-            /** @description not readable */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description no such thing */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description changed meanwhile */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description holds too much */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description cannot be used as it is */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description busy; ask again after a moment */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    hold_stations: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["BodyIn"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Made"];
-                };
-            };
-            /** @description not readable */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description no such thing */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description changed meanwhile */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description holds too much */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description cannot be used as it is */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description busy; ask again after a moment */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    release_stations: {
-        parameters: {
-            query: {
-                /** @description the version that whoever asks has before them */
-                version: number;
-            };
-            header?: never;
-            path: {
-                project_id: string;
-                body_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Said"];
+                    "application/json": components["schemas"]["AdviceOut"];
                 };
             };
             /** @description not readable */
@@ -4816,6 +4877,86 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["BringIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergeProjectIn"];
             };
         };
         responses: {
@@ -6019,6 +6160,484 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SquareOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_groups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_in_group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dissolve_group: {
+        parameters: {
+            query: {
+                /** @description the version that whoever asks has before them */
+                version: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+                group_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                group_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupPatch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    merge_groups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                group_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergeIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupOut"][];
                 };
             };
             /** @description not readable */

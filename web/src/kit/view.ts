@@ -61,6 +61,7 @@ interface State {
   part: string | null; // part of the network that is in view; null: the one that is shown first
   step: StepId;
   stations: string[];
+  group: string | null; // the group whose stations are chosen
   link: string | null;
   target: string | null;
   section: string | null;
@@ -83,6 +84,7 @@ interface State {
   scale: [number, number]; // the ends that points are coloured by now
   shading: number; // of depth, 0 to 1
   walking: boolean; // the space is walked through at eye height
+  advising: boolean; // advice on the network is looked at
   split: number | null; // share of a pane at which two stations are compared side by side
   parallel: boolean; // the space is seen without perspective
   stand2: string | null; // of the second panorama
@@ -125,6 +127,7 @@ const remembered = <T extends string>(key: string, otherwise: T): T =>
 const FRESH = {
   part: null,
   stations: [],
+  group: null,
   link: null,
   target: null,
   section: null,
@@ -147,6 +150,7 @@ const FRESH = {
   stand2: null,
   parallel: false,
   walking: false,
+  advising: false,
   split: null,
   spans: {},
   outline: null,
@@ -246,6 +250,7 @@ export const useView = create<State & Actions>((set, get) => ({
     const alone = !more && !(stations.length === 1 && stations[0] === id);
     set({
       stations: more ? (stations.includes(id) ? stations.filter((s) => s !== id) : [...stations, id]) : [id],
+      group: null,
       link: null,
       note: null,
       about: alone ? id : more ? null : get().about,

@@ -6,7 +6,8 @@ import { bytes, http, sent } from "../api/client";
 import {
   tell,
   tellError,
-  useBodies,
+  useAdvice,
+  useGroups,
   useBoxes,
   useEdits,
   useNetwork,
@@ -27,6 +28,7 @@ import { Legend, PaneHead, Readout } from "./PaneHead";
 import {
   boxInfo,
   boxShown,
+  advised,
   dots,
   matchDots,
   noteInfos,
@@ -55,7 +57,10 @@ export function BenchHost({ id }: { id: string }) {
   const boxes = useBoxes(id).data;
   const edits = useEdits(id).data;
   const notes = useNotes(id).data;
-  const bodies = useBodies(id).data ?? NONE;
+  const groups = useGroups(id).data ?? NONE;
+  const advising = view.advising && (view.step === "tie" || view.step === "prove");
+  const told = useAdvice(id, advising).data;
+  const advice = advising ? told : undefined;
   const pair = usePair(id);
 
   const count = useRef((outline: Outline) => {
@@ -93,7 +98,7 @@ export function BenchHost({ id }: { id: string }) {
       view.stations,
       link,
       part,
-      view.colourBy === "group" ? bodies : null,
+      view.colourBy === "group" ? groups : null,
     );
     if (view.step !== "tie" && view.step !== "prove") for (const s of infos) s.sigma = null;
     if (pair && (view.colourBy === "apart" || view.split !== null))
@@ -115,7 +120,7 @@ export function BenchHost({ id }: { id: string }) {
       dots: view.matching
         ? matchDots(view.matching, infos)
         : view.step === "place" || view.step === "tie" || view.step === "prove" || view.target
-          ? dots(sightings ?? [], view.target, part)
+          ? [...dots(sightings ?? [], view.target, part), ...advised(advice?.places ?? [])]
           : [],
       box: boxInfo(crop),
       colourBy: view.colourBy,
@@ -140,6 +145,7 @@ export function BenchHost({ id }: { id: string }) {
     network,
     project,
     sightings,
+    advice,
     crop,
     notes,
     view.note,
@@ -163,7 +169,7 @@ export function BenchHost({ id }: { id: string }) {
     view.split,
     view.walking,
     view.matching,
-    bodies,
+    groups,
     part,
   ]);
   const azimuth = project ? Math.atan2(-project.T_frame_part[4]!, project.T_frame_part[0]!) : 0; // of E, in the part

@@ -3,7 +3,7 @@ import { Box, Map, Orbit, SeparatorVertical, SlidersHorizontal, type LucideIcon 
 import { Popover } from "radix-ui";
 import type { PaneKind, Rect } from "../bench/types";
 import type { Station } from "../api/client";
-import { useBodies, useProject, useStations } from "../api/queries";
+import { useGroups, useProject, useStations } from "../api/queries";
 import { hueOf } from "../bench/palette";
 import type { ColourBy } from "../bench/types";
 import { usePair } from "./pair";
@@ -188,7 +188,7 @@ export function PaneHead({
           <option value="colour">true colour</option>
           <option value="range">by distance</option>
           <option value="inclination">by inclination</option>
-          <option value="group">by held group</option>
+          <option value="group">by group</option>
           <option value="apart">by distance between two</option>
           <option value="expected">by expected error</option>
         </select>
@@ -364,24 +364,24 @@ function Pair({ id }: { id: string }) {
   );
 }
 
-/** What the colours of held groups are. */
+/** What the colours of groups are. */
 function Words({ id }: { id: string }) {
   const by = useView((s) => s.colourBy);
-  const bodies = useBodies(id).data ?? [];
+  const groups = (useGroups(id).data ?? []).map((g, k) => ({ ...g, k })).filter((g) => g.stations.length);
   if (by !== "group") return null;
   return (
     <div
       role="group"
-      aria-label="Held groups"
+      aria-label="Colours of groups"
       className="pointer-events-none absolute bottom-8 left-3 flex flex-wrap gap-1.5 text-[12px] text-[#f2efe6]"
     >
-      {bodies.map((b, k) => (
+      {groups.map((b) => (
         <span key={b.id} className={`${chip} flex items-center gap-1`}>
-          <span className="size-2.5 rounded-full" style={{ background: hueOf(k) }} />
+          <span className="size-2.5 rounded-full" style={{ background: hueOf(b.k) }} />
           {b.name}
         </span>
       ))}
-      <span className={chip}>{bodies.length ? "grey: in no group" : "no stations are held as a group"}</span>
+      <span className={chip}>{groups.length ? "grey: in no group" : "no stations are in a group"}</span>
     </div>
   );
 }

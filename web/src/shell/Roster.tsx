@@ -3,11 +3,13 @@ import { Eye, EyeOff } from "lucide-react";
 import { Fragment, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { HUES } from "../bench/palette";
 import { http, sent, type Project, type SavedView, type Station } from "../api/client";
-import { tellUndoable, useAsk, useProject, useSightings, useStations, useViews } from "../api/queries";
+import { tellUndoable, useAsk, useGroups, useProject, useSightings, useStations, useViews } from "../api/queries";
 import { Mark } from "../kit";
 import { stateOf, Trouble } from "../kit/await";
 import { confirm } from "../kit/confirm";
+import { lines } from "../kit/groups";
 import { useView } from "../kit/view";
+import { DRAGGED, dropped, GroupLine } from "./GroupLine";
 import { seen } from "./scene";
 import { showSaved } from "./views";
 
@@ -46,7 +48,14 @@ export function Roster({ id }: { id: string }) {
     ...g,
     stations: g.stations.filter((s) => matches(s.name)),
   }));
-  const listed = groups.flatMap((g) => g.stations);
+  const grouping = useGroups(id).data ?? [];
+  const [folded, setFolded] = useState<Record<string, boolean>>({});
+  const put = useAsk(id, (body: { stations: string[]; group: string }) =>
+    sent(http.POST("/api/projects/{project_id}/groups/put", { params: { path: { project_id: id } }, body })),
+  );
+  const listed = groups.flatMap((g) =>
+    lines(g.stations, grouping, folded).flatMap((l) => ("station" in l ? [l.station] : [])),
+  );
   const targets = new Map<string, { name: string; count: number }>();
   for (const g of sightings ?? [])
     if (g.target && g.part === part && matches(g.target_name))
@@ -55,6 +64,8 @@ export function Roster({ id }: { id: string }) {
     selectStation(s.id, more);
     if (!more) set({ part: s.part }); // what is chosen is seen
   };
+
+  const dragged = (s: Station) => (selected.includes(s.id) ? selected : [s.id]);
 
   const list = useRef<HTMLDivElement>(null);
   function onKey(e: KeyboardEvent) {
@@ -74,6 +85,66 @@ export function Roster({ id }: { id: string }) {
       takeOut(listed[at]);
     }
   }
+  const station = (s: Station, depth: number) => (
+    <li
+      key={s.id}
+      data-station={s.name}
+      data-id={s.id}
+      draggable={naming !== s.id}
+      onDragStart={(e) => e.dataTransfer.setData(DRAGGED, JSON.stringify(dragged(s)))}
+      style={{ paddingLeft: 12 + 14 * depth }}
+      className={`flex h-[25px] items-center gap-2 pr-3 text-[13px] ${selected.includes(s.id) ? "bg-halo font-semibold shadow-[inset_3px_0_0_#e8a700]" : "hover:bg-card"}`}
+    >
+      <span className="h-2.5 w-2.5 shrink-0 rounded-full" style={{ background: HUES[s.hue % 12] }} />
+      {naming === s.id ? (
+        <input
+          autoFocus
+          aria-label={`Name of ${s.name}`}
+          defaultValue={s.name}
+          maxLength={300}
+          className="w-full rounded border border-action bg-card px-1 font-mono"
+          onBlur={(e) => {
+            setNaming(null);
+            if (e.target.value.trim() && e.target.value !== s.name) change.mutate({ s, name: e.target.value });
+          }}
+          onKeyDown={(e) => {
+            e.stopPropagation();
+            if (e.key === "Enter") e.currentTarget.blur();
+            if (e.key === "Escape") setNaming(null);
+          }}
+        />
+      ) : (
+        <>
+          <button
+            type="button"
+            aria-pressed={selected.includes(s.id)}
+            title={s.tied ? s.status : "not tied"}
+            className="flex min-w-0 flex-1 cursor-pointer items-center gap-2 text-left"
+            onClick={(e) => choose(s, e.ctrlKey || e.shiftKey || e.metaKey)}
+            onDoubleClick={() => setNaming(s.id)}
+            onKeyDown={onKey}
+          >
+            <span className="flex-1 truncate font-mono">{s.name}</span>
+            <span className="font-mono text-[12px] text-quiet">{(s.points / 1e6).toFixed(2)} M</span>
+            <Mark status={s.status} />
+            <span className="sr-only">{s.tied ? s.status : "not tied"}</span>
+          </button>
+          <button
+            type="button"
+            aria-label={`${shown.has(s.id) ? "Hide" : "Show"} ${s.name}`}
+            className="cursor-pointer text-quiet"
+            onClick={() =>
+              s.part === part
+                ? set({ eyes: { ...eyes, [s.id]: !shown.has(s.id) } })
+                : set({ part: s.part, eyes: { ...eyes, [s.id]: true } })
+            }
+          >
+            {shown.has(s.id) ? <Eye size={14} /> : <EyeOff size={14} className="opacity-50" />}
+          </button>
+        </>
+      )}
+    </li>
+  );
   return (
     <aside aria-label="Stations" className="flex h-full flex-col">
       <div className="p-2.5">
@@ -110,66 +181,31 @@ export function Roster({ id }: { id: string }) {
                   ? (on) => set({ eyes: { ...eyes, ...Object.fromEntries(g.stations.map((s) => [s.id, on])) } })
                   : undefined
               }
+              put={(stations) => put.mutate({ stations, group: "" })}
             />
             <ul aria-label={g.name}>
-              {g.stations.map((s) => (
-                <li
-                  key={s.id}
-                  data-station={s.name}
-                  data-id={s.id}
-                  className={`flex h-[25px] items-center gap-2 px-3 text-[13px] ${selected.includes(s.id) ? "bg-halo font-semibold shadow-[inset_3px_0_0_#e8a700]" : "hover:bg-card"}`}
-                >
-                  <span className="h-2.5 w-2.5 shrink-0 rounded-full" style={{ background: HUES[s.hue % 12] }} />
-                  {naming === s.id ? (
-                    <input
-                      autoFocus
-                      aria-label={`Name of ${s.name}`}
-                      defaultValue={s.name}
-                      maxLength={300}
-                      className="w-full rounded border border-action bg-card px-1 font-mono"
-                      onBlur={(e) => {
-                        setNaming(null);
-                        if (e.target.value.trim() && e.target.value !== s.name)
-                          change.mutate({ s, name: e.target.value });
-                      }}
-                      onKeyDown={(e) => {
-                        e.stopPropagation();
-                        if (e.key === "Enter") e.currentTarget.blur();
-                        if (e.key === "Escape") setNaming(null);
-                      }}
-                    />
-                  ) : (
-                    <>
-                      <button
-                        type="button"
-                        aria-pressed={selected.includes(s.id)}
-                        title={s.tied ? s.status : "not tied"}
-                        className="flex min-w-0 flex-1 cursor-pointer items-center gap-2 text-left"
-                        onClick={(e) => choose(s, e.ctrlKey || e.shiftKey || e.metaKey)}
-                        onDoubleClick={() => setNaming(s.id)}
-                        onKeyDown={onKey}
-                      >
-                        <span className="flex-1 truncate font-mono">{s.name}</span>
-                        <span className="font-mono text-[12px] text-quiet">{(s.points / 1e6).toFixed(2)} M</span>
-                        <Mark status={s.status} />
-                        <span className="sr-only">{s.tied ? s.status : "not tied"}</span>
-                      </button>
-                      <button
-                        type="button"
-                        aria-label={`${shown.has(s.id) ? "Hide" : "Show"} ${s.name}`}
-                        className="cursor-pointer text-quiet"
-                        onClick={() =>
-                          s.part === part
-                            ? set({ eyes: { ...eyes, [s.id]: !shown.has(s.id) } })
-                            : set({ part: s.part, eyes: { ...eyes, [s.id]: true } })
-                        }
-                      >
-                        {shown.has(s.id) ? <Eye size={14} /> : <EyeOff size={14} className="opacity-50" />}
-                      </button>
-                    </>
-                  )}
-                </li>
-              ))}
+              {lines(g.stations, grouping, folded).map((l) =>
+                "group" in l ? (
+                  <GroupLine
+                    key={l.group.id}
+                    id={id}
+                    group={l.group}
+                    count={l.stations.length}
+                    depth={l.depth}
+                    folded={Boolean(folded[l.group.id])}
+                    fold={() => setFolded({ ...folded, [l.group.id]: !folded[l.group.id] })}
+                    open={l.stations.every((s) => shown.has(s.id))}
+                    toggle={
+                      g.part === part
+                        ? (on) => set({ eyes: { ...eyes, ...Object.fromEntries(l.stations.map((s) => [s.id, on])) } })
+                        : undefined
+                    }
+                    put={(stations) => put.mutate({ stations, group: l.group.id })}
+                  />
+                ) : (
+                  station(l.station, l.depth)
+                ),
+              )}
             </ul>
           </Fragment>
         ))}
@@ -261,6 +297,7 @@ function Head({
   show,
   open,
   toggle,
+  put,
 }: {
   name: string;
   count: number | null;
@@ -268,9 +305,10 @@ function Head({
   show?: () => void;
   open?: boolean;
   toggle?: (on: boolean) => void;
+  put?: (stations: string[]) => void;
 }) {
   return (
-    <div className="flex items-center gap-2 px-3 pt-2 pb-1 text-[13px]">
+    <div className="flex items-center gap-2 px-3 pt-2 pb-1 text-[13px]" {...(put && dropped(put))}>
       {show ? (
         <button
           type="button"

@@ -12,6 +12,7 @@ const count = (n: unknown, one: string, many: string) => `${Number(n)} ${Number(
 export function said(j: Job): [string, StepId, string] | null {
   const r = j.result ?? {};
   if (j.kind === "tie") return ["The stations are tied as far as they can be.", "tie", "links"];
+  if (j.kind === "merge") return [`${count(r["stations"], "station", "stations")} came in as a group.`, "tie", "links"];
   if (j.kind === "pair") return [`${j.title.replace(/^Linking/, "Linked")}.`, "tie", "links"];
   if (j.kind === "targets")
     return [
@@ -43,7 +44,7 @@ export function useEnded(id: string) {
     const fresh = ended.filter((j) => known.current && !known.current.has(j.id));
     known.current = new Set(ended.map((j) => j.id));
     came.current += fresh.filter((j) => j.kind === "import" && j.state === "done").length;
-    const coming = jobs.some((j) => LIVE.includes(j.state) && (j.kind === "import" || j.kind === "demo"));
+    const coming = jobs.some((j) => LIVE.includes(j.state) && ["import", "merge", "demo"].includes(j.kind));
     if (came.current && !coming) {
       announce(`${count(came.current, "station", "stations")} came in.`, "bring_in", "report", true);
       came.current = 0;

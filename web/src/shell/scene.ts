@@ -67,7 +67,7 @@ export function stationInfos(
   selected: string[],
   link: { a: string; b: string } | undefined,
   part: string | null = null,
-  groups: { stations: string[] }[] | null = null, // colours are those of held groups; null: of stations
+  groups: { stations: string[] }[] | null = null, // colours are those of groups; null: of stations
 ): StationInfo[] {
   part ??= mainPart(stations);
   return stations.map((s) => ({
@@ -114,6 +114,10 @@ export function dots(sightings: Sighting[], target: string | null, part: string 
       out.set(g.target, { at: g.position, label: g.target_name, selected: g.target === target });
   return [...out.values()];
 }
+
+/** Where one more set-up would hold the network better. */
+export const advised = (places: { at: number[] }[]): DotInfo[] =>
+  places.map((p, k) => ({ at: p.at, label: `set-up ${k + 1}`, selected: true }));
 
 /** What was picked in two scans, as it lies in each of them. */
 export function matchDots(m: Matching, stations: StationInfo[]): DotInfo[] {

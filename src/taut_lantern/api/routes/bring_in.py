@@ -9,7 +9,7 @@ from fastapi import Query, Request
 
 from ...core.errors import BadInput
 from ...site.common import get_project
-from ...steps.bring_in import stations, uploads
+from ...steps.bring_in import merging, stations, uploads
 from ...store import db
 from .. import schemas as x
 from .base import P, router
@@ -76,3 +76,9 @@ def let_go_of_original(project_id: P, upload_id: P, body: x.LetGo) -> x.Said:
 @api.post("/projects/{project_id}/bring-in", operation_id="bring_in", status_code=202)
 def bring_in(project_id: P, body: x.BringIn) -> x.Started:
     return x.Started(jobs=stations.start(project_id, body.originals, body.min_range, body.max_range, body.unit))
+
+
+@api.post("/projects/{project_id}/bring-project", operation_id="bring_project", status_code=202)
+def bring_project(project_id: P, body: x.MergeProjectIn) -> x.Started:
+    """Another project as a group. 409 when it is here already, unless it is asked for again."""
+    return x.Started(jobs=[merging.start(project_id, body.source, body.held, body.again)])

@@ -6,10 +6,10 @@ from typing import Literal
 
 from fastapi import Response
 
-from ...steps.tie import bodies, links, network, picks, questions, searching, targets
+from ...steps.tie import advice, groups, links, network, picks, questions, searching, targets
 from ...store import db
 from .. import schemas as x
-from .base import P, V, router
+from .base import P, Part, V, router
 
 api = router()
 
@@ -60,6 +60,12 @@ def switch_link(project_id: P, link_id: P, body: x.Used) -> x.NetworkOut:
 def get_network(project_id: P) -> x.NetworkOut:
     with db.session() as s:
         return x.NetworkOut(**network.describe(s, project_id))
+
+
+@api.get("/projects/{project_id}/advice", operation_id="get_advice")
+def get_advice(project_id: P, part: Part = None) -> x.AdviceOut:
+    """What would hold the network better: links to try, places to set up once more. Nothing is changed."""
+    return x.AdviceOut(**advice.advise(project_id, part))
 
 
 @api.get("/projects/{project_id}/questions", operation_id="list_questions")
@@ -123,19 +129,41 @@ def change_sighting(project_id: P, sighting_id: P, body: x.SightingPatch) -> x.S
     return x.Said(message="changed")
 
 
-@api.get("/projects/{project_id}/bodies", operation_id="list_bodies")
-def list_bodies(project_id: P) -> list[x.BodyOut]:
-    """Held groups: stations that keep their shape and move as one."""
+@api.get("/projects/{project_id}/groups", operation_id="list_groups")
+def list_groups(project_id: P) -> list[x.GroupOut]:
+    """Groups of stations; held ones keep their shape and move as one."""
     with db.session() as s:
-        return [x.BodyOut(**b) for b in bodies.list_bodies(s, project_id)]
+        return [x.GroupOut(**g) for g in groups.list_groups(s, project_id)]
 
 
-@api.post("/projects/{project_id}/bodies", operation_id="hold_stations", status_code=201)
-def hold_stations(project_id: P, body: x.BodyIn) -> x.Made:
-    return x.Made(id=bodies.hold(project_id, body.stations, body.name))
+@api.post("/projects/{project_id}/groups", operation_id="make_group", status_code=201)
+def make_group(project_id: P, body: x.GroupIn) -> x.Made:
+    """The stations leave the groups that they were in: so a group is split."""
+    return x.Made(id=groups.make(project_id, body.name, body.stations, body.parent, body.held))
 
 
-@api.delete("/projects/{project_id}/bodies/{body_id}", operation_id="release_stations")
-def release_stations(project_id: P, body_id: P, version: V) -> x.Said:
-    bodies.release(project_id, body_id, version)
-    return x.Said(message="released")
+@api.post("/projects/{project_id}/groups/put", operation_id="put_in_group")
+def put_in_group(project_id: P, body: x.PutIn) -> list[x.GroupOut]:
+    """Put stations into a group, or out of theirs."""
+    groups.put(project_id, body.stations, body.group)
+    return list_groups(project_id)
+
+
+@api.patch("/projects/{project_id}/groups/{group_id}", operation_id="change_group")
+def change_group(project_id: P, group_id: P, body: x.GroupPatch) -> list[x.GroupOut]:
+    groups.change(project_id, group_id, body.version, body.name, body.parent, body.held)
+    return list_groups(project_id)
+
+
+@api.post("/projects/{project_id}/groups/{group_id}/merge", operation_id="merge_groups")
+def merge_groups(project_id: P, group_id: P, body: x.MergeIn) -> list[x.GroupOut]:
+    """What is in the other group comes into this one."""
+    groups.merge(project_id, group_id, body.version, body.other)
+    return list_groups(project_id)
+
+
+@api.delete("/projects/{project_id}/groups/{group_id}", operation_id="dissolve_group")
+def dissolve_group(project_id: P, group_id: P, version: V) -> x.Said:
+    """Its stations stay."""
+    groups.dissolve(project_id, group_id, version)
+    return x.Said(message="dissolved")

@@ -1,7 +1,7 @@
 """What goes in and out of the HTTP API, one module for each step."""
 
 from .base import FindingOut, LetGo, LetGoOut, Made, Model, Out, Problem, Said, Started
-from .bring_in import BringIn, ErrorOut, OriginalOut, ScanReading, StationOut, StationPatch, Unfinished, UploadIn, UploadOut
+from .bring_in import BringIn, ErrorOut, MergeProjectIn, OriginalOut, ScanReading, StationOut, StationPatch, Unfinished, UploadIn, UploadOut
 from .clean import BoxIn, BoxOut, BoxPatch, BoxProposal, EditOut, EditPatch, LassoIn, LassoOut
 from .draw import SectionIn, SectionOut, TraceIn, TraceOut, TracePatch
 from .hand_over import DeliveryIn, DeliveryOut
@@ -23,17 +23,21 @@ from .place import (
 from .project import Binned, Entry, Frame, HealthOut, JobOut, JournalOut, KnotOut, PartOut, ProjectCard, ProjectIn, ProjectOut, ProjectPatch
 from .prove import AcceptanceOut, AcceptIn, PictureOut, PicturePatch, WithdrawIn
 from .tie import (
+    AdviceOut,
     AnswerIn,
-    BodyIn,
-    BodyOut,
+    GroupIn,
+    GroupOut,
+    GroupPatch,
     LinkOut,
     MatchesIn,
     MatchesOut,
     MatchIn,
     MatchOut,
+    MergeIn,
     NetworkOut,
     NetworkPart,
     PairIn,
+    PutIn,
     QuestionOut,
     ReadingOut,
     Rename,
@@ -51,10 +55,9 @@ from .tie import (
 __all__ = [
     "AcceptIn",
     "AcceptanceOut",
+    "AdviceOut",
     "AnswerIn",
     "Binned",
-    "BodyIn",
-    "BodyOut",
     "BoxIn",
     "BoxOut",
     "BoxPatch",
@@ -77,6 +80,9 @@ __all__ = [
     "FindingOut",
     "Frame",
     "FramePatch",
+    "GroupIn",
+    "GroupOut",
+    "GroupPatch",
     "HealthOut",
     "JobOut",
     "JournalOut",
@@ -91,6 +97,8 @@ __all__ = [
     "MatchOut",
     "MatchesIn",
     "MatchesOut",
+    "MergeIn",
+    "MergeProjectIn",
     "Model",
     "NetworkOut",
     "NetworkPart",
@@ -111,6 +119,7 @@ __all__ = [
     "ProjectIn",
     "ProjectOut",
     "ProjectPatch",
+    "PutIn",
     "QuestionOut",
     "ReadingOut",
     "Rename",

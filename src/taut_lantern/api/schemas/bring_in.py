@@ -108,3 +108,11 @@ class StationPatch(Model):
     version: Version
     name: Text | None = None
     deleted: Literal[True] | None = None
+
+
+class MergeProjectIn(Model):
+    """held: it keeps its shape as it is tied there; again: although its stations are here already."""
+
+    source: Id
+    held: bool = False
+    again: bool = False

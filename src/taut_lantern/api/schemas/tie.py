@@ -196,15 +196,78 @@ class Rename(Model):
     name: Text
 
 
-class BodyIn(Model):
-    stations: Annotated[list[Id], Field(min_length=2, max_length=5000)]
-    name: Annotated[str, Field(max_length=120)] = ""
+class AdvisedLink(Out):
+    """T_a_b: where the two stand now, to link them from; shared: of what the one saw that saw less, the share that the other saw."""
+
+    a: str
+    b: str
+    T_a_b: list[float]
+    shared: float
+    gains: str  # the station that gains most
+    before_mm: float
+    after_mm: float
+    says: str
 
 
-class BodyOut(Out):
+class AdvisedPlace(Out):
+    """at (3): of the instrument, metres in the part; stations: those that it would share enough with, most first."""
+
+    at: list[float]
+    stations: list[str]
+    gains: str
+    before_mm: float
+    after_mm: float
+    says: str
+
+
+class AdviceOut(Out):
+    """apart: why stations are not in the part."""
+
+    part: str | None
+    sentence: str
+    links: list[AdvisedLink]
+    places: list[AdvisedPlace]
+    apart: list[str]
+
+
+class GroupIn(Model):
+    """held: the stations keep how they stand to each other now, and move as one. parent: the group that it lies in."""
+
+    stations: Annotated[list[Id], Field(min_length=1, max_length=5000)]
+    name: Annotated[str, Field(max_length=110)] = ""
+    parent: Id | None = None
+    held: bool = False
+
+
+class GroupPatch(Model):
+    """parent: the group to put it into, "" for none."""
+
+    version: Version
+    name: Annotated[str, Field(min_length=1, max_length=110)] | None = None
+    parent: Annotated[str, Field(pattern=r"^([0-9a-f]{32})?$")] | None = None
+    held: bool | None = None
+
+
+class PutIn(Model):
+    """group: the group to put stations into, "" to take them out of theirs."""
+
+    stations: Annotated[list[Id], Field(min_length=1, max_length=5000)]
+    group: Annotated[str, Field(pattern=r"^([0-9a-f]{32})?$")] = ""
+
+
+class MergeIn(Model):
+    version: Version
+    other: Id
+
+
+class GroupOut(Out):
+    """stations: those in it and in no group within it; held: all under it move as one."""
+
     id: str
     version: int
     name: str
+    parent: str | None
+    held: bool
     stations: list[str]
 
 

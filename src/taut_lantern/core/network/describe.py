@@ -61,6 +61,8 @@ def described(
         iterations,
         converged,
         findings,
+        q,
+        {s: int(column[k]) for k, s in enumerate(network.stations)},
     )
 
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
+
+import numpy as np
 
 from ..errors import Finding
 from .observations import Array
@@ -55,6 +58,17 @@ class Solution:
     iterations: int
     converged: bool
     findings: tuple[Finding, ...] = field(default=())
+    unknowns: Array = field(default_factory=lambda: np.zeros((0, 0)))  # their joint covariance
+    column: dict[str, int] = field(default_factory=dict)  # of each station's motion in it, -1 of one that holds its part
+
+    def joint(self, stations: Sequence[str]) -> Array:
+        """(6n, 6n) covariance of the motions of stations of one part, about its datum, [rad, m]."""
+        own = np.array([self.column[x] for x in stations])
+        at = (own[:, None] + np.arange(6)).ravel()
+        free = np.repeat(own >= 0, 6)
+        out = np.zeros((len(at), len(at)))
+        out[np.ix_(free, free)] = self.unknowns[np.ix_(at[free], at[free])]
+        return out
 
     @property
     def sigma0(self) -> float:

@@ -10,6 +10,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
+from itertools import combinations
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +31,7 @@ from ...core.errors import BadInput, NotEnough
 from ...core.network.observations import LinkObservation
 from ...core.network.reliability import snoop
 from ...site.common import Progress, finite, get_project, get_station, matrix, numbers, owned, stations_of
+from ...site.groups import bodies_of
 from ...site.solution import refresh_solution
 from ...store import journal, scratch
 from ...store.db import session
@@ -99,7 +101,7 @@ def start_tie(project_id: str) -> str:
         if len(stations_of(s, project_id)) < 2:
             raise NotEnough("tying needs at least two stations", subject="stations", remedy="bring in another scan")
         running = s.scalar(
-            select(Job.id).where(Job.project_id == project_id, Job.kind.in_(("tie", "import")), Job.state.in_(LIVE)).limit(1)
+            select(Job.id).where(Job.project_id == project_id, Job.kind.in_(("tie", "import", "merge")), Job.state.in_(LIVE)).limit(1)
         )
         if running is not None:
             raise BadInput(
@@ -181,7 +183,7 @@ def _commit(
 def _put_links(c: journal.Change, project_id: str, pairs: list[TiedPair], left_out: list[str]) -> int:
     """The links of a run beside those that people made or switched. Returns how many of theirs it left as they were."""
     rows = {frozenset((k.a, k.b)): k for k in c.s.scalars(select(Link).where(Link.project_id == project_id, Link.kind == "cloud"))}
-    found = set()
+    found = {frozenset(pair) for body in bodies_of(c.s, project_id) for pair in combinations(body.members, 2)}  # not looked for
     kept = 0
     for p in pairs:
         key, used = frozenset((p.a, p.b)), f"{p.a}|{p.b}" not in left_out

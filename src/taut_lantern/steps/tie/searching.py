@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core.align.search import Search, read_spots
 from ...core.errors import BadInput
 from ...site.common import get_project, matrix, stations_of
+from ...site.groups import bodies_of
 from ...store import journal
-from ...store.models import Body, Project
+from ...store.models import Project
 
 PLAIN: dict[str, Any] = {"in_order": False, "level": True, "reach": 0.0, "spots": {}}
 
@@ -21,8 +21,7 @@ def search_of(s: Session, project: Project) -> Search:
     kept = PLAIN | project.search
     here = {x.id for x in stations_of(s, project.id)}
     spots = {k: (float(x), float(y)) for k, (x, y) in kept["spots"].items() if k in here}
-    rows = s.scalars(select(Body).where(Body.project_id == project.id))
-    bodies = [{k: matrix(t) for k, t in row.members.items() if k in here} for row in rows]
+    bodies = [{k: matrix(t) for k, t in row.members.items() if k in here} for row in bodies_of(s, project.id)]
     return Search(kept["in_order"], spots, kept["reach"], bodies, kept["level"])
 
 

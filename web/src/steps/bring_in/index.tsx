@@ -23,6 +23,7 @@ import { Table } from "../../kit/table";
 import { UNIT_CHOICES, type Unit } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
+import { AnotherProject } from "./AnotherProject";
 
 type Original = Schemas["OriginalOut"];
 
@@ -62,21 +63,25 @@ function Loaded({ id, files, stations, jobs }: { id: string; files: Original[]; 
   );
   const station = stations.find((s) => s.id === chosen[0]);
   if (station && !ready.length) return <StationReport station={station} />;
-  const coming = jobs.filter((j) => j.kind === "import" && (j.state === "running" || j.state === "waiting"));
+  const coming = jobs.filter(
+    (j) => ["import", "merge"].includes(j.kind) && (j.state === "running" || j.state === "waiting"),
+  );
   const scans = ready.flatMap((f) => f.scans);
   const points = scans.reduce((sum, s) => sum + s.points, 0);
   return (
     <>
       <Sentence>
-        {coming.length
-          ? `${coming.length} scans are coming in. Those that are here can be looked at.`
-          : ready.length
-            ? `${ready.length} files with ${scans.length} scans and ${(points / 1e6).toFixed(1)} million points wait to be brought in.`
-            : demo
-              ? "The demo site is being scanned; its stations come in by themselves."
-              : stations.length
-                ? `${stations.length} stations are here. Choose one for its import report, or drop more files.`
-                : "Drop a folder of E57 files on the page."}
+        {coming.some((j) => j.kind === "merge")
+          ? "A project is coming in as a group."
+          : coming.length
+            ? `${coming.length} scans are coming in. Those that are here can be looked at.`
+            : ready.length
+              ? `${ready.length} files with ${scans.length} scans and ${(points / 1e6).toFixed(1)} million points wait to be brought in.`
+              : demo
+                ? "The demo site is being scanned; its stations come in by themselves."
+                : stations.length
+                  ? `${stations.length} stations are here. Choose one for its import report, or drop more files.`
+                  : "Drop a folder of E57 files on the page."}
       </Sentence>
       {sending.map((f) => (
         <div key={f.name} className="my-1.5 text-[13px]">
@@ -130,6 +135,7 @@ function Loaded({ id, files, stations, jobs }: { id: string; files: Original[]; 
           </Button>
         )}
       </Actions>
+      {!ready.length && <AnotherProject id={id} busy={coming.some((j) => j.kind === "merge")} />}
       <input
         ref={input}
         type="file"

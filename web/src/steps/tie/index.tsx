@@ -1,12 +1,14 @@
 /** Tie: one button, then evidence: links with status, reasons and residuals; spheres; a pair put by hand. */
 import { http, sent, type Station } from "../../api/client";
-import { useAsk, useBodies, useJobs, useNetwork, useQuestions, useSightings, useStations } from "../../api/queries";
+import { useAsk, useGroups, useJobs, useNetwork, useQuestions, useSightings, useStations } from "../../api/queries";
 import { Actions, Button, fixed, Heading, Quiet, Row, Sentence } from "../../kit";
 import { Await } from "../../kit/await";
 import { LengthField, useLengths } from "../../kit/fields";
 import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
-import { HeldCard, PairCard } from "./Chosen";
+import { SeveralCard, PairCard } from "./Chosen";
+import { Advice } from "./Advice";
+import { GroupCard, useChosenGroup } from "./Groups";
 import { LinkCard } from "./LinkCard";
 import { Matching } from "./Matching";
 import { Placing } from "./Placing";
@@ -35,11 +37,13 @@ function Loaded({ id }: { id: string }) {
   const stations = useStations(id).data ?? [];
   const { link, stations: chosen, target, placing, matching } = useView();
   const selected = network?.links.find((k) => k.id === link);
+  const group = useChosenGroup(id);
   if (matching) return <Matching id={id} stations={stations} />;
   if (placing) return <Placing id={id} stations={stations} />;
   if (selected) return <LinkCard id={id} link={selected} />;
   const two = stations.filter((s) => chosen.includes(s.id));
-  if (two.length > 2) return <HeldCard id={id} stations={two} />;
+  if (group) return <GroupCard id={id} group={group} stations={stations} />;
+  if (two.length > 2) return <SeveralCard id={id} stations={two} />;
   if (two.length === 2) return <PairCard id={id} a={two[0]!} b={two[1]!} />;
   if (target) return <TargetCard id={id} target={target} />;
   return <WholeCard id={id} stations={stations} />;
@@ -49,13 +53,13 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
   const network = useNetwork(id).data;
   const jobs = useJobs(id).data ?? [];
   const sightings = useSightings(id).data ?? [];
-  const bodies = useBodies(id).data ?? [];
+  const held = (useGroups(id).data ?? []).filter((g) => g.held);
   const radius = useLengths({ radius: 0.1 }, "mm", { radius: { least: 0.01, most: 1 } });
   const live = jobs.filter(
     (j) => (j.state === "running" || j.state === "waiting") && ["tie", "pair", "targets"].includes(j.kind),
   );
   const coming = jobs.some(
-    (j) => (j.state === "running" || j.state === "waiting") && (j.kind === "import" || j.kind === "demo"),
+    (j) => (j.state === "running" || j.state === "waiting") && ["import", "merge", "demo"].includes(j.kind),
   );
   const tie = useAsk(id, () =>
     sent(http.POST("/api/projects/{project_id}/tie", { params: { path: { project_id: id } } })),
@@ -107,10 +111,11 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
           {network.findings.slice(0, 6).map((f) => (
             <Quiet key={f.code + f.message}>{f.message}</Quiet>
           ))}
-          {bodies.length > 0 && <Row name="held groups" value={bodies.length} />}
+          {held.length > 0 && <Row name="held groups" value={held.length} />}
           {network.findings.length > 6 && <Quiet>{network.findings.length - 6} more stand in the step Prove.</Quiet>}
         </>
       )}
+      {network && network.links.length > 0 && <Advice id={id} />}
       <Searching id={id} />
       <Heading>Sphere targets</Heading>
       <Quiet>
