@@ -8,9 +8,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+import trimesh
 
 from taut_lantern.standins.scene import Scene, Vec
-from tests.truth.layouts import GREY, PALE, STEEL, Layout
+from tests.truth.layouts import GREY, LEAF, PALE, STEEL, Layout
 
 WOOD = (0.5, 0.35, 0.2)
 
@@ -277,6 +278,58 @@ def works(seed: int, rooms: int = 10) -> Layout:
     return Layout("works of forty stations", stations, (), scene)
 
 
+def yard(seed: int) -> Layout:
+    """An open yard between sheds, a wall, poles and trees; four cars stand elsewhere in every scan."""
+    draw = np.random.default_rng([seed, 12])
+    wide, deep = draw.uniform(48, 66), draw.uniform(30, 42)
+    stations: dict[str, Vec] = {
+        f"Y{k + 1}": (wide * (k % 4 + 0.5 + draw.uniform(-0.2, 0.2)) / 4, deep * (0.3 + 0.4 * (k // 4) + draw.uniform(-0.08, 0.08)), 0.0)
+        for k in range(8)
+    }
+
+    def scene(_: int, number: int) -> Scene:
+        s, rng, cars = Scene(), np.random.default_rng([seed, 13]), np.random.default_rng([seed, 14, number])
+        s.box((-5, -5, -0.3), (wide + 5, deep + 5, 0), (0.4, 0.4, 0.38), 0.3)
+        for low, high in (((0.0, deep), (0.6 * wide, deep + 8)), ((0.7 * wide, -9.0), (wide, 0.0))):
+            tall = rng.uniform(4.5, 8.0)
+            s.box((*low, 0), (*high, tall), (0.6, 0.4, 0.3), 0.5)
+            for _ in range(3):  # gates and window sills that stand out
+                x = rng.uniform(low[0] + 1, high[0] - 4)
+                y = low[1] - 0.15 if low[1] > 0 else high[1]
+                s.box((x, y, rng.uniform(0, 1.2)), (x + rng.uniform(1, 3), y + 0.15, rng.uniform(2.0, 3.5)), STEEL, 0.4)
+        s.wall(1, -0.3, 0.3, (0, 0.6 * wide), (0, rng.uniform(1.8, 2.6)), [(6.0, 10.0, 0.0, 3.0)], GREY)
+        s.wall(0, wide + 0.5, 0.3, (4.0, deep), (0, rng.uniform(1.8, 2.6)), [], GREY)
+        clear = [np.array(p[:2]) for p in stations.values()]
+
+        def free(x: float, y: float, reach: float) -> bool:
+            return all(np.hypot(x - p[0], y - p[1]) > reach for p in clear)
+
+        for x in np.arange(6.0, wide, rng.uniform(9, 14)):
+            y = deep / 2 + rng.uniform(-2, 2)
+            if free(x, y, 1.0):
+                s.tube((x, y, 0), (x, y, 6.5), 0.09, STEEL, 0.4, 32)
+        for _ in range(7):
+            x, y = rng.uniform((2, 2), (wide - 2, deep - 2))
+            if not free(x, y, 2.5):
+                continue
+            s.tube((x, y, 0.0), (x + 0.1, y, 2.4), 0.17, (0.33, 0.24, 0.16), 0.3, 24)
+            c = np.array([x, y, 3.6]) + rng.normal(size=(350, 3)) * [0.9, 0.9, 0.8]
+            tri = c[:, None, :] + rng.normal(size=(350, 3, 3)) * 0.09
+            s.add(trimesh.Trimesh(tri.reshape(-1, 3), np.arange(1050).reshape(-1, 3), process=False), LEAF, 0.4)
+        for _ in range(3):  # a skip, a stack of pipes: they stay
+            x, y = rng.uniform((3, 3), (wide - 6, deep - 4))
+            if free(x + 1.5, y + 1, 3.0):
+                s.box((x, y, 0), (x + rng.uniform(1.5, 3.5), y + rng.uniform(1, 2), rng.uniform(0.8, 1.6)), STEEL, 0.4)
+        for _ in range(4):
+            x, y = cars.uniform((2, 4), (wide - 7, deep - 6))
+            if free(x + 2.2, y + 0.9, 3.5):
+                s.box((x, y, 0.25), (x + 4.4, y + 1.8, 0.9), (0.7, 0.1, 0.1), 0.5)
+                s.box((x + 1.1, y + 0.1, 0.9), (x + 3.4, y + 1.7, 1.45), (0.15, 0.15, 0.17), 0.2)
+        return s
+
+    return Layout("open yard", stations, (), scene)
+
+
 DRAWS: dict[str, Callable[[int], Layout]] = {
     "exact": lambda seed: copies(seed, "exact"),
     "built": lambda seed: copies(seed, "built"),
@@ -285,4 +338,5 @@ DRAWS: dict[str, Callable[[int], Layout]] = {
     "corridor": corridor,
     "stair": stair,
     "works": works,
+    "yard": yard,
 }

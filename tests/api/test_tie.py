@@ -24,6 +24,7 @@ from taut_lantern.standins.scanner import Scanner
 from taut_lantern.standins.scene import SPHERES
 from taut_lantern.standins.site import simulate
 from taut_lantern.store import journal
+from taut_lantern.store.db import session
 from taut_lantern.store.models import Link
 from tests.api.test_api import made, problem, undo, work
 from tests.support import bring_in, write_scan
@@ -148,6 +149,36 @@ def test_a_pair_is_linked_from_a_rough_placement(client: TestClient, tied: Any, 
     assert len(n["links"]) == 3 and n["global_test"]["passed"]  # it took the place of the old one
     metres, _ = frames.difference(frames.inverse(found["ST-01"]) @ found["ST-02"], true)
     assert metres < 0.003
+
+
+def test_a_pair_is_compared_in_a_crop_box_alone(client: TestClient, tied: Any) -> None:
+    """Of what lies in the box: fewer matches, another evidence, the same place; a box that holds nothing is refused, and nothing is lost."""
+    p, truth = tied
+    link = next(k for k in network(client, p)["links"] if (k["name_a"], k["name_b"]) == ("ST-01", "ST-02"))
+    whole, at = client.get(f"/api/projects/{p}/links/{link['id']}").json(), poses(client, p)
+    between = (at["ST-01"][:3, 3] + at["ST-02"][:3, 3]) / 2
+    pair = {"a": link["a"], "b": link["b"], "T_a_b": numbers(frames.inverse(at["ST-01"]) @ at["ST-02"])}
+
+    def linked(half: list[float], centre: list[float]) -> Any:
+        box = client.post(f"/api/projects/{p}/boxes", json={"name": "here", "centre": centre, "half": half, "yaw": 0.2}).json()["id"]
+        assert client.post(f"/api/projects/{p}/links", json={**pair, "box": box}).status_code == 202
+        *_, job = work(p)
+        return job
+
+    job = linked([5.0, 5.0, 4.0], between.tolist())
+    assert job.state == "done", job.error
+    new = next(k for k in network(client, p)["links"] if (k["name_a"], k["name_b"]) == ("ST-01", "ST-02"))
+    k = client.get(f"/api/projects/{p}/links/{new['id']}").json()
+    assert k["region"]["half"] == [5.0, 5.0, 4.0] and "box of 10.0 × 10.0 × 8.0 m" in k["sentence"] and whole["region"] is None
+    centre = (at["ST-01"] @ matrix(k["region"]["T_a_box"]))[:3, 3]
+    np.testing.assert_allclose(centre, between, atol=0.01)
+    assert 0 < k["distinct_m2"] < 0.8 * whole["distinct_m2"] and sum(k["histogram"]) > 1000 and k["fit_rms_mm"] < 6
+    with session() as s:
+        t = matrix(s.get_one(Link, new["id"]).T_a_b)
+    assert frames.difference(t, frames.inverse(truth["ST-01"]) @ truth["ST-02"])[0] < 0.005
+    job = linked([0.5, 0.5, 0.5], [80.0, 0.0, 0.0])
+    assert job.state == "failed" and job.error["code"] == "not_enough" and "within the box" in job.error["message"]
+    assert new["id"] in {k["id"] for k in network(client, p)["links"]}
 
 
 def test_a_placement_that_shares_nothing_or_is_none_is_refused_and_changes_nothing(client: TestClient, tied: Any) -> None:

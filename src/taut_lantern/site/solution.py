@@ -209,6 +209,8 @@ def _links(
 
 def _said(link: Link, first: str, second: str, judged: Judgement, e: Evidence) -> str:
     said = sentence(first, second, judged.status, e, judged.reasons)
+    if link.region:
+        said += " Compared only in a box of " + " × ".join(f"{2 * v:.1f}" for v in link.region["half"]) + " m."
     return said if link.used else "Switched off: it takes no part in the adjustment. " + said
 
 

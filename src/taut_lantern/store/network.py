@@ -22,6 +22,7 @@ class Link(Journaled, Handled, Base):
     T_a_b: Mapped[list[Any]]
     covariance: Mapped[list[Any]]
     evidence: Mapped[dict[str, Any]] = mapped_column(default=dict)  # with the version of its schema
+    region: Mapped[dict[str, Any]] = mapped_column(default=dict)  # T_a_box, half: it was compared in this box only; {}: everywhere
 
 
 class Question(Journaled, Base):

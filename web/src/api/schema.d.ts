@@ -2557,6 +2557,11 @@ export interface components {
             a: string;
             /** B */
             b: string;
+            /**
+             * Box
+             * @description crop box in which alone the two are compared
+             */
+            box?: string | null;
         };
         /**
          * PartOut
@@ -2835,6 +2840,16 @@ export interface components {
             says: string;
             /** Word */
             word: string;
+        };
+        /**
+         * RegionOut
+         * @description The box that a link was compared in alone: T_a_box (16), half (3), metres.
+         */
+        RegionOut: {
+            /** T A Box */
+            T_a_box: number[];
+            /** Half */
+            half: number[];
         };
         /** Rename */
         Rename: {
@@ -3430,6 +3445,7 @@ export interface components {
             reasons: components["schemas"]["FindingOut"][];
             /** Redundancy */
             redundancy: number | null;
+            region: components["schemas"]["RegionOut"] | null;
             /** Residual Mdeg */
             residual_mdeg: number | null;
             /** Residual Mm */

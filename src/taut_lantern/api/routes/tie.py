@@ -35,7 +35,7 @@ def set_search(project_id: P, body: x.SearchIn) -> x.SearchOut:
 
 @api.post("/projects/{project_id}/links", operation_id="link_by_hand", status_code=202)
 def link_by_hand(project_id: P, body: x.PairIn) -> x.Started:
-    return x.Started(jobs=[links.start_pair(project_id, body.a, body.b, body.T_a_b)])
+    return x.Started(jobs=[links.start_pair(project_id, body.a, body.b, body.T_a_b, body.box)])
 
 
 @api.post("/projects/{project_id}/matches", operation_id="look_at_matches")

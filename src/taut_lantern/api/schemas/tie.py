@@ -34,6 +34,13 @@ class LinkOut(Out):
     reasons: list[FindingOut]
 
 
+class RegionOut(Out):
+    """The box that a link was compared in alone: T_a_box (16), half (3), metres."""
+
+    T_a_box: list[float]
+    half: list[float]
+
+
 class WholeLinkOut(LinkOut):
     """histogram: counts of surface distances in bins of 0.5 mm; weak_direction: unit vector in a's frame. contradicted_m2: of things
     that do not move, seen by one where the other looked freely, of which allowed_m2 are explained; distinct_m2: what both saw and is
@@ -45,6 +52,7 @@ class WholeLinkOut(LinkOut):
     contradicted_m2: float
     allowed_m2: float
     distinct_m2: float
+    region: RegionOut | None
     bare_m2: float  # that distinct_m2 is asked to be at least
 
 
@@ -115,6 +123,7 @@ class PairIn(Model):
     a: Id
     b: Id
     T_a_b: Annotated[list[Number], Field(min_length=16, max_length=16)]
+    box: Annotated[Id | None, Field(description="crop box in which alone the two are compared")] = None
 
 
 class MatchIn(Model):

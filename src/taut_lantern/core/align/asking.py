@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from .. import frames
 from .contradiction import QUIET, Contradiction, structure_limit
 from .guess import Hypothesis
-from .placements import ALIKE_APART, BLATANT, DOOR, LEAST, NOWHERE, SAME_ROOM, Placement, Weighing
+from .placements import ALIKE_APART, BLATANT, DOOR, LEAST, NOWHERE, SAME_ROOM, Placement, Weighing, rivals_outside
 from .questions import PLACES, Question, Reading
 
 Array = NDArray[np.float64]
@@ -49,13 +49,17 @@ class Asking:
         self.weighing, self.parts, self.pairs = weighing, parts, pairs
         found = weighing.pool.map(lambda p: weighing.contradicted(*p[:3]), pairs)
         self.against = {(a, b): c for (a, b, _, _), c in zip(pairs, found, strict=True)}
-        self.most: dict[str, float] = {}  # m2 that a station and any other agree on
+        self.most: dict[str, float] = {}  # m2 that speak for a station and any other
         self.beside: dict[str, tuple[str, Array]] = {}  # that other, and T_other_station
         for a, b, t, _ in pairs:
             c = self.against[a, b]
             for name, other, placed in ((a, b, frames.inverse(t)), (b, a, t)):
-                if c.agree > self.most.get(name, 0.0):
-                    self.most[name], self.beside[name] = c.agree, (other, placed)
+                if self.speaks(a, b, c) > self.most.get(name, 0.0):
+                    self.most[name], self.beside[name] = self.speaks(a, b, c), (other, placed)
+
+    def speaks(self, a: str, b: str, c: Contradiction) -> float:
+        """m2 that speak for a placement of a pair: in the open ground and bare walls do not."""
+        return c.distinct if self.weighing.opened(a, b) else c.agree
 
     def all(self) -> list[Question]:
         self.weighing.look_round()  # with all that was proposed meanwhile
@@ -68,7 +72,7 @@ class Asking:
         for a, b, t, overlap in self.pairs:
             c = self.against[a, b]
             contradicts = c.structure > structure_limit(c, self.weighing.restless) and c.mutual > QUIET
-            if overlap >= SAME_ROOM and contradicts and not self.weighing.told.together(a, b):
+            if overlap >= SAME_ROOM and contradicts and not self.weighing.opened(a, b) and not self.weighing.told.together(a, b):
                 out.append(_rooms(b, a, t, c))
         return out
 
@@ -80,6 +84,7 @@ class Asking:
             for name, pose in part.items():
                 near = {b if a == name else a: o for a, b, _, o in self.pairs if name in (a, b) and a in part and b in part}
                 mates = {n for n, o in near.items() if o >= SAME_ROOM and not self.weighing.told.together(name, n)}
+                mates = set() if self.weighing.prepared[name].open else mates
                 others = {n: t for n, t in part.items() if n != name}
                 if not mates or mates == others.keys():
                     continue
@@ -114,9 +119,18 @@ class Asking:
             for h in proposed:
                 if name not in found and name in self.beside and self._is_rival(h, name, frames.inverse(part[a]) @ part[b]):
                     t = h.T_a_b if name == b else frames.inverse(h.T_a_b)
+                    if self.weighing.opened(a, b) and not self._fits_outside(name, other, t, part):
+                        continue
                     if self.weighing.told.verdict(name, part[other] @ t, part, {}) is not False and not self._said(name, part):
                         found[name] = self._place(name, other, t, self.weighing.objects(h))
         return list(found.values())
+
+    def _fits_outside(self, name: str, other: str, T_other_name: Array, part: dict[str, Array]) -> bool:
+        """Whether all others of the part leave a place in the open as well as the one where a station stands."""
+        others = {n: t for n, t in part.items() if n != name}
+        here = self.weighing.judge(name, other, frames.inverse(part[other]) @ part[name], others)
+        there = self.weighing.judge(name, other, T_other_name, others)
+        return there.clean and len(rivals_outside([here, there], RIVAL)) > 1
 
     def _said(self, name: str, part: dict[str, Array]) -> bool:
         return bool(self.weighing.told.verdict(name, part[name], part, {}))
@@ -125,9 +139,9 @@ class Asking:
         if frames.difference(h.T_a_b, stands)[0] <= ALIKE_APART:
             return False
         least = RIVAL * self.most.get(name, 0.0)
-        if h.seen.agree_m2 < max(LEAST, 0.5 * least) or h.seen.see_through > 2 * BLATANT:
+        if self.weighing.worth(h) < max(LEAST, 0.5 * least) or h.seen.see_through > 2 * BLATANT:
             return False
-        return self.weighing.objects(h).agree >= least and self.weighing.calm(h)
+        return self.speaks(h.a, h.b, self.weighing.objects(h)) >= least and self.weighing.calm(h)
 
     def _place(self, name: str, other: str, T_other_name: Array, c: Contradiction) -> Question:
         near, stands = self.beside[name]

@@ -25,7 +25,7 @@ from .evidence import Evidence, dense, evidence
 from .fine import Fine, fine
 from .guess import Hypothesis, propose
 from .jointly import decided
-from .placements import ALIKE_APART, APART, DOOR, ENOUGH, PLAIN, SPEAKERS, Placement, Weighing
+from .placements import ALIKE_APART, APART, BLATANT, DOOR, ENOUGH, PLAIN, SPEAKERS, Placement, Weighing, rivals_outside
 from .prepared import Prepared
 from .questions import PLACES, Answer, Question
 from .search import Search, in_body
@@ -187,11 +187,15 @@ class Tying:
         self.weighing.look_round()
         best, top = None, (False, 0.0)
         for (a, b), found in self.weighing.hypotheses.items():
-            if not (a in left and b in left and found and found[0].seen.clean and found[0].seen.overlap >= ENOUGH):
+            if not (a in left and b in left and found and found[0].seen.overlap >= ENOUGH):
                 continue
-            rival = max((h.seen.agree_m2 for h in found[1:] if h.seen.see_through < RIVAL_SEES_THROUGH), default=0.0)
+            opened = self.weighing.opened(a, b)  # cars and leaves are seen through in right pairs, too
+            if not opened and not found[0].seen.clean:
+                continue
+            rivals_see = BLATANT if opened else RIVAL_SEES_THROUGH
+            rival = max((self.weighing.worth(h) for h in found[1:] if h.seen.see_through < rivals_see), default=0.0)
             worth = (found[0].seen.overlap < WHOLE, found[0].seen.overlap)
-            if worth > top and rival < RIVAL * found[0].seen.agree_m2 and self.weighing.calm(found[0]):
+            if worth > top and rival < RIVAL * self.weighing.worth(found[0]) and self.weighing.calm(found[0]):
                 best, top = found[0], worth
         first = left[0] if best is None else best.a if best.a == left[0] or best.b != left[0] else best.b
         return self.whole({}, first, np.eye(4))
@@ -214,7 +218,12 @@ class Tying:
                 text = f"{name}: no placement without contradiction shares enough with the others"
                 doubts.append(Finding("unplaced", name, text, "fault"))
                 continue
-            first, *others = rivals(clean)
+            opened = self.prepared[name].open
+            first, *others = rivals_outside(clean, RIVAL) if opened else rivals(clean)
+            if opened and (better := self.better_seen(name, placed, first)):
+                text = f"{name}: where most of it fits, {better.violated:.0%} of it is looked through"
+                doubts.append(Finding("unplaced", name, text, "fault"))
+                continue
             if others:
                 doubts.append(places([first, *others][: len(PLACES)], placed))
                 continue
@@ -246,6 +255,11 @@ class Tying:
                 self.waiting, self.held_up = set() if alike else lain_with, True
                 return None, doubts + [two_rooms(p, m, placed, self.weighing) for p, m in roommates]
         return best, doubts
+
+    def better_seen(self, name: str, placed: dict[str, Array], first: Placement) -> Placement | None:
+        """A placement in the open that much more speaks for than for the first, although it is contradicted."""
+        found = [p for p in self.weighing.options(name, placed) if not p.clean and RIVAL * p.support > first.support]
+        return max(found, key=lambda p: p.support, default=None)
 
     def jointly(self, placed: dict[str, Array], rest: list[str]) -> list[Placement]:
         """Those of the stations left over whose place all ways to place them together share (see ``jointly``). What stands open by

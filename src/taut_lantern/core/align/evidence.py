@@ -33,6 +33,7 @@ class Dense:
     see_through: float  # violated / (violated + agreeing), the worse direction
     overlap: float  # share of both scans' surfaces that the other confirms
     upright_m2: float = 0.0  # of what agrees: no ground, floor or ceiling
+    distinct_m2: float = 0.0  # of what agrees: more than bare walls, floors and ceilings
 
     @property
     def clean(self) -> bool:
@@ -88,7 +89,7 @@ def verdicts(a: Prepared, b: Prepared, T_a_b: Array, most: int) -> NDArray[np.in
 def dense(a: Prepared, b: Prepared, T_a_b: Array, most: int = 1_000_000) -> Dense:
     """Both scans' raw points (at most ``most`` of each) against the other's rays."""
     ab, ba = verdicts(a, b, T_a_b, most), verdicts(b, a, frames.inverse(T_a_b), most)
-    worst, agree, violated, seen, upright = 0.0, 0.0, 0.0, 0.0, 0.0
+    worst, agree, violated, seen, upright, distinct = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
     for verdict, own in ((ab, b), (ba, a)):
         area = own.raw_area * len(own.raw) / max(len(verdict), 1)
         yes, no = float((verdict == 1).sum()), float((verdict == 2).sum())
@@ -96,7 +97,8 @@ def dense(a: Prepared, b: Prepared, T_a_b: Array, most: int = 1_000_000) -> Dens
         agree, violated = agree + yes * area, violated + no * area
         seen += len(verdict) * area
         upright += float(((verdict == 1) & (np.abs(own.raw.normals[: len(verdict), 2]) < UPRIGHT)).sum()) * area
-    return Dense(agree, violated, worst, agree / max(seen, 1e-9), upright)
+        distinct += float(((verdict == 1) & own.particular[: len(verdict)]).sum()) * area
+    return Dense(agree, violated, worst, agree / max(seen, 1e-9), upright, distinct)
 
 
 def patches(m: Matches, size: float = 0.5) -> tuple[float, int]:

@@ -23,7 +23,7 @@ from .matches import hits
 from .prepared import PYRAMID_STEP, Prepared
 
 Array = NDArray[np.float64]
-PROPOSALS = 2  # how proposals are computed: counts up when they would come out otherwise
+PROPOSALS = 3  # how proposals are computed: counts up when they would come out otherwise
 FEW, MANY = 2_500, 12_000  # points of each scan that judge placements after the first refinement, and after the last
 OPEN = 1000  # balanced samples of a scan that stood in the open have fewer
 CELL, SIZE = 0.2, 512  # plan image: at most 102.4 m square
@@ -203,9 +203,12 @@ def _in_turn(*orders: NDArray[np.int64]) -> NDArray[np.int64]:
 
 
 def _weighed(a: Prepared, b: Prepared, poses: list[Array], most: int) -> tuple[NDArray[np.int64], list[Dense]]:
-    """Order of placements by the dense test with ``most`` points of each scan: strict and restless in turn, as in ``_ranked``."""
+    """Order of placements by the dense test with ``most`` points of each scan: strict and restless in turn, as in ``_ranked``;
+    in the open the last by what is more than ground and bare walls."""
     seen = [dense(a, b, t, most) for t in poses]
-    agree, violated, upright = np.array([(d.agree_m2, d.violated_m2, d.upright_m2) for d in seen]).reshape(-1, 3).T
+    agree, violated, upright = (
+        np.array([(d.agree_m2, d.violated_m2, d.distinct_m2 if a.open and b.open else d.upright_m2) for d in seen]).reshape(-1, 3).T
+    )
     return _in_turn(np.argsort(12 * violated - agree), np.argsort(2 * violated - agree), np.argsort(2 * violated - upright)), seen
 
 
@@ -237,4 +240,7 @@ def propose(a: Prepared, b: Prepared, name_a: str = "a", name_b: str = "b", keep
         order, seen = _weighed(a, b, moved, most)
         best = _distinct(moved, order, int(count * many))
     weighed = [seen[next(k for k, t in enumerate(moved) if t is own)] for own in best]
-    return [Hypothesis(name_a, name_b, t, d) for t, d in zip(best[: int(keep * many)], weighed, strict=False)]
+    found = [Hypothesis(name_a, name_b, t, d) for t, d in zip(best[: int(keep * many)], weighed, strict=False)]
+    if a.open and b.open:  # one ground lies on any other, and one long wall; what else is there does not
+        found.sort(key=lambda h: h.seen.violated_m2 - h.seen.distinct_m2)
+    return found

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .. import frames
-from .contradiction import Contradiction, contradiction, limits, structure_limit
+from .contradiction import QUIET, Contradiction, contradiction, limits, structure_limit
 from .evidence import verdicts
 from .fine import fine
 from .guess import Hypothesis
@@ -37,6 +37,10 @@ WALLS, LARGE = 1.0, 1000.0  # m2 of structure that no agreement excuses, beyond 
 ALIKE = 15.0  # m2 that an alike place agrees on at least
 SAME_ROOM = 0.5  # overlap from which on two stations stood in one room, or in two that are alike
 ALIKE_APART = 1.0  # metres between a place and one that is like it
+DRIVEN = 0.05  # share of what agrees in the open that may have driven on meanwhile: as a yard full of cars has it
+SLID = 3.0  # metres: a placement in the open so near another one is the same, slid along a wall
+NEARBY, AFAR = 0.95, 0.75  # shares of the support of the best below which a placement near it, and one far from it, is worse
+CONTRADICTS = 0.8  # of what is contradicted in the best: cars that drove on contradict both
 HOPELESS = 0.2  # a guess that is looked through by more is not even refined
 LEAST = 2.0  # m2 that a guess must agree on to be refined
 DISTRUST = 5.0  # how much a see-through share takes from a guess when they are put in order
@@ -92,7 +96,7 @@ class Guess:
 
 @dataclass(frozen=True)
 class Said:
-    """confirmed: which speakers of the station the other saw as they are; agree, violated: m2, both ways; structure, movers: m2 of
+    """confirmed: which speakers of the station the other saw as they are (in the open those on more than ground and bare walls); agree, violated: m2, both ways; structure, movers: m2 of
     contradicted objects, of ``common`` m2 that agree with them."""
 
     confirmed: NDArray[np.bool_]
@@ -103,6 +107,21 @@ class Said:
     common: float
     distinct: float = 0.0  # m2 that agree and are more than bare walls, floors and ceilings
     blatant: bool = False  # so much is seen through that nothing else counts
+
+
+def rivals_outside(found: list[Placement], most: float) -> list[Placement]:
+    """In the open, where support is what is more than ground and bare walls: the placement with most of it, and those with more than
+    ``most`` of that. Not those that are worse in every way: a fit near by is the same place, slid along; one far off is contradicted."""
+    first, *rest = found
+    if first.told:
+        return [first]
+
+    def worse(p: Placement) -> bool:
+        near = np.linalg.norm((p.pose - first.pose)[:3, 3]) < SLID
+        contradicted = p.violated > first.violated and p.contradicted >= CONTRADICTS * first.contradicted
+        return contradicted and p.support < (NEARBY if near else AFAR) * first.support
+
+    return [first, *(p for p in rest if p.support > most * first.support and not worse(p))]
 
 
 def _apart(a: Array, b: Array) -> bool:
@@ -239,7 +258,10 @@ class Weighing:
         return WALLS + structure_limit(Contradiction(LARGE, 0.0, 0.0, NOWHERE), self.restless)
 
     def mates(self, p: Placement) -> set[str]:
-        """Placed stations that see most of the same surfaces, without anybody having said that it is one room."""
+        """Placed stations that see most of the same surfaces, without anybody having said that it is one room; none in the open, which
+        is no room."""
+        if self.prepared[p.station].open:
+            return set()
         return {other for other, share in p.shares.items() if share >= SAME_ROOM and not self.told.together(p.station, other)}
 
     def guesses(self, name: str, placed: dict[str, Array]) -> list[Guess]:
@@ -252,8 +274,16 @@ class Weighing:
             for h in proposed:
                 if h.seen.see_through <= HOPELESS and h.seen.agree_m2 >= LEAST:
                     t = h.T_a_b if partner == a else frames.inverse(h.T_a_b)
-                    found.append(Guess(partner, t, placed[partner] @ t, h.seen.agree_m2 * (1 - DISTRUST * h.seen.see_through)))
+                    found.append(Guess(partner, t, placed[partner] @ t, self.worth(h) * (1 - DISTRUST * h.seen.see_through)))
         return found
+
+    def opened(self, a: str, b: str) -> bool:
+        """Whether both stood in the open."""
+        return self.prepared[a].open and self.prepared[b].open
+
+    def worth(self, h: Hypothesis) -> float:
+        """m2 that speak for a proposal: what agrees, in the open without ground and bare walls."""
+        return h.seen.distinct_m2 if self.opened(h.a, h.b) else h.seen.agree_m2
 
     def sharpened(self, partner: str, name: str, T_partner_name: Array) -> Array:
         """The placement after fine alignment with its partner (kept: asked again after each join)."""
@@ -289,6 +319,10 @@ class Weighing:
         told = self.told.verdict(name, pose, placed, shares)
         calm = told is not False and against <= allowed and share < BLATANT
         clean = told is not False and (calm or (share < CLEAN and worst < CLEAN_PAIR and most <= max(PASSING, allowed)))
+        if self.prepared[
+            name
+        ].open:  # cars that drove on stand beside poles and walls: whom most of what is there confirms is not ruled out
+            clean = told is not False and share < BLATANT and structure + movers <= QUIET + DRIVEN * common
         support = float(np.logical_or.reduce(list(confirmed.values())).mean()) if confirmed else 0.0
         return Placement(name, pose, support, share, calm, clean, told is True, agree, structure, distinct, confirmed)
 
@@ -318,14 +352,15 @@ class Weighing:
     def speak(self, name: str, other: str, T_other_name: Array) -> Said:
         """What a placed station and one that is to be placed say of each other's surfaces."""
         new, old = self.prepared[name], self.prepared[other]
+        telling = new.particular[:SPEAKERS] if new.open and new.particular.any() else np.ones(min(SPEAKERS, len(new.raw)), bool)
         T_name_other = frames.inverse(T_other_name)
         if not any(np.isin(verdicts(*p, FEW), (1, 2)).any() for p in ((old, new, T_other_name), (new, old, T_name_other))):
-            return Said(np.zeros(min(SPEAKERS, len(new.raw)), bool), 0.0, 0.0, 0.0, 0.0, 0.0)  # neither saw anything of the other's
+            return Said(np.zeros(int(telling.sum()), bool), 0.0, 0.0, 0.0, 0.0, 0.0)  # neither saw anything of the other's
         on_new = verdicts(old, new, T_other_name, SPEAKERS)
         on_old = verdicts(new, old, T_name_other, SPEAKERS)
         each = (new.raw_area * len(new.raw) / len(on_new), old.raw_area * len(old.raw) / len(on_old))  # m2 that a point stands for
         agree, violated = (float((on_new == v).sum() * each[0] + (on_old == v).sum() * each[1]) for v in (1, 2))
         if violated > HEARD and violated > HOPELESS * (agree + violated):
-            return Said(on_new == 1, agree, violated, violated, 0.0, agree, 0.0, True)  # no need to look for objects
+            return Said(on_new[telling] == 1, agree, violated, violated, 0.0, agree, 0.0, True)  # no need to look for objects
         c = self.contradicted(other, name, T_other_name)
-        return Said(on_new == 1, agree, violated, c.structure, c.movers, c.agree, c.distinct)
+        return Said(on_new[telling] == 1, agree, violated, c.structure, c.movers, c.agree, c.distinct)

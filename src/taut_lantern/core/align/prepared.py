@@ -11,12 +11,15 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from ..errors import NotEnough
 from ..kernels import rays
-from ..scan.grid import Grid, range_image
+from ..scan.grid import Grid, range_image, within
 from ..scan.scan import Scan
-from .contradiction import Speakers, speakers
+from .contradiction import Speakers, bare, speakers
 
+FEWEST = 200  # samples in a box that are enough to align by
 PYRAMID_STEP = math.radians(1.0)
+ROOF = 0.02  # share of what is seen that faces down, below which there is no roof: gates and canopies have as much
 
 
 @dataclass(frozen=True)
@@ -56,6 +59,16 @@ class Prepared:
     def raw_area(self) -> float:
         """Square metres each raw point stands for."""
         return self._dense[1] ** 2
+
+    @cached_property
+    def particular(self) -> NDArray[np.bool_]:
+        """(raw,) which raw points lie on more than bare walls, floors and ceilings."""
+        return ~bare(self.raw.points, self.raw.normals, self.raw_area)
+
+    @cached_property
+    def open(self) -> bool:
+        """Whether the scanner stood under no roof: the ground is most of what is seen, and lies on any other ground."""
+        return float((self.raw.normals[:, 2] < -0.7).mean()) < ROOF
 
     @cached_property
     def speakers(self) -> Speakers:
@@ -98,6 +111,17 @@ def _balanced(s: Samples, grid: Grid, each: int = 250) -> Samples:
     kind = np.where(s.normals[:, 2] > 0.7, 8, np.where(s.normals[:, 2] < -0.7, 9, az))
     keep = np.concatenate([np.nonzero(small & (kind == k))[0][:each] for k in range(10)])
     return Samples(s.points[keep], s.normals[keep])
+
+
+def only_here(made: Prepared, T_box_station: NDArray[np.float64], half: NDArray[np.float64]) -> Prepared:
+    """A scan as matching needs it, of what lies in a box alone. NotEnough when hardly anything does."""
+    grid = within(made.grid, T_box_station, half)
+    fine = sample(grid, 0.05, 20_000)[0]
+    if len(fine) < FEWEST:
+        raise NotEnough(
+            f"only {len(fine)} places of a scan lie on surfaces within the box", remedy="draw the box round more of what both scans saw"
+        )
+    return Prepared(grid, fine)
 
 
 def prepare(scan: Scan, grid: Grid | None = None, whole: bool = True) -> Prepared:

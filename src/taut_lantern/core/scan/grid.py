@@ -40,6 +40,13 @@ class Grid:
         return np.asarray(objects.around(self.image, self.wrap))
 
 
+def within(grid: Grid, T_box_station: NDArray[np.float64], half: NDArray[np.float64]) -> Grid:
+    """The grid with nothing outside a box (|x|, |y|, |z| <= half (3,), metres): rays that end elsewhere say nothing."""
+    p = grid.image.reshape(-1, 3).astype(float) @ T_box_station[:3, :3].T + T_box_station[:3, 3]
+    keep = np.asarray((np.abs(p) <= half).all(axis=1)).reshape(grid.image.shape[:2])
+    return Grid(np.where(keep[..., None], grid.image, np.float32(0)), grid.geo, grid.wrap, np.where(keep, grid.index, -1))
+
+
 def _directions(xyz: NDArray) -> tuple[NDArray, NDArray]:
     """(azimuth, elevation) radians of points (n, 3)."""
     x, y, z = (xyz[:, k].astype(float) for k in range(3))

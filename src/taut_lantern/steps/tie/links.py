@@ -24,7 +24,7 @@ from ...core.align.believe import Tie, TiedPair
 from ...core.align.evidence import evidence
 from ...core.align.fine import GATES, fine
 from ...core.align.level import answers_upright, leaned, straightened, upright_of
-from ...core.align.prepared import Prepared, prepare
+from ...core.align.prepared import Prepared, only_here, prepare
 from ...core.align.questions import Answer
 from ...core.align.search import Search
 from ...core.errors import BadInput, NotEnough
@@ -33,12 +33,15 @@ from ...core.network.reliability import snoop
 from ...site.common import Progress, finite, get_project, get_station, matrix, numbers, owned, stations_of
 from ...site.groups import bodies_of
 from ...site.solution import refresh_solution
+from ...site.visible import to_box
 from ...store import journal, scratch
 from ...store.db import session
-from ...store.models import Job, Link, Station
+from ...store.models import CropBox, Job, Link, Station
 from ...store.queue import LIVE, enqueue
 from ...store.tiles import read_station
 from . import questions, searching
+
+REACH = 1.2  # metres that a placement by hand may be off by: so much more of the other scan is compared within a box
 
 
 class PreparedScans(Mapping[str, Prepared]):
@@ -206,8 +209,8 @@ def _put_links(c: journal.Change, project_id: str, pairs: list[TiedPair], left_o
     return kept
 
 
-def start_pair(project_id: str, a: str, b: str, T_a_b: list[float]) -> str:
-    """Refine a placement of b over a that somebody made by hand."""
+def start_pair(project_id: str, a: str, b: str, T_a_b: list[float], box_id: str | None = None) -> str:
+    """Refine a placement of b over a that somebody made by hand; box_id: by what lies in this crop box alone."""
     t = np.array(finite(T_a_b, 16, "the placement")).reshape(4, 4)
     if not frames.is_rigid(t):
         raise BadInput("the placement is not a rotation and a shift", subject="T_a_b", remedy="place the scan again")
@@ -215,7 +218,13 @@ def start_pair(project_id: str, a: str, b: str, T_a_b: list[float]) -> str:
         one, other = get_station(s, project_id, a), get_station(s, project_id, b)
         if a == b:
             raise BadInput("a station cannot be linked with itself", subject=one.name, remedy="choose two stations")
-        return enqueue(s, project_id, "pair", f"Linking {one.name} and {other.name}", a=a, b=b, T_a_b=numbers(t)).id
+        region: dict[str, Any] = {}
+        if box_id is not None:
+            box = owned(s, CropBox, project_id, box_id, "crop box")
+            if box.part_id != one.part_id:
+                raise BadInput(f"{box.name} stands in other coordinates than {one.name}", subject=box.name, remedy="draw a box in its part")
+            region = {"T_a_box": numbers(frames.inverse(matrix(one.pose)) @ to_box(box).T_part_box), "half": list(box.half)}
+        return enqueue(s, project_id, "pair", f"Linking {one.name} and {other.name}", a=a, b=b, T_a_b=numbers(t), region=region).id
 
 
 def pair(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
@@ -223,19 +232,30 @@ def pair(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
         a, b = get_station(s, project_id, params["a"]), get_station(s, project_id, params["b"])
     with scratch.folder() as folder:
         prepared = dict(PreparedScans([a, b], folder, progress.memory, progress))
+    region = params.get("region") or {}
+    if region:
+        T_box_a, half = frames.inverse(matrix(region["T_a_box"])), np.array(region["half"])
+        prepared = {
+            a.id: only_here(prepared[a.id], T_box_a, half),
+            b.id: only_here(prepared[b.id], T_box_a @ matrix(params["T_a_b"]), half + REACH),
+        }
     progress.report("aligning", 0, 1)
     gates = ((1.2, 8), (0.8, 8), (0.5, 4), *GATES[1:])
     result = fine(prepared[a.id], prepared[b.id], matrix(params["T_a_b"]), gates)
     if result is None:
         raise NotEnough(
-            f"{a.name} and {b.name} find no common surfaces within 1.2 m of where they were put",
+            f"{a.name} and {b.name} find no common surfaces within 1.2 m of where they were put" + (" in the box" if region else ""),
             subject=f"{a.name} · {b.name}",
             remedy="put one over the other more closely, walls on walls",
             code="nothing_shared",
         )
+    if region:  # of both scans just what lies in the box, now that it is known where b stands
+        prepared[b.id] = only_here(prepared[b.id], T_box_a @ result.T_a_b, half)
     found = evidence(prepared[a.id], prepared[b.id], result)
     progress.check()
-    with journal.change(project_id, f"Linked {a.name} and {b.name} by hand", network=True, topic="network") as c:
+    with journal.change(
+        project_id, f"Linked {a.name} and {b.name} by hand{' in a box' if region else ''}", network=True, topic="network"
+    ) as c:
         if not {a.id, b.id} <= {x.id for x in stations_of(c.s, project_id)}:
             raise NotEnough("one of the two stations was taken out meanwhile", subject=f"{a.name} · {b.name}", remedy="undo that first")
         for old in c.s.scalars(select(Link).where(Link.project_id == project_id, Link.a.in_((a.id, b.id)), Link.b.in_((a.id, b.id)))):
@@ -249,6 +269,7 @@ def pair(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
                 T_a_b=numbers(result.T_a_b),
                 covariance=numbers(result.covariance),
                 evidence=found.as_dict(),
+                region=region,
                 by_hand=["made"],
             )
         )

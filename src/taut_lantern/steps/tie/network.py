@@ -7,14 +7,15 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from ...core import frames
 from ...core.align.contradiction import BARE
 from ...core.align.evidence import Evidence
 from ...core.errors import NotFound
-from ...site.common import get_project, owned, stations_of
+from ...site.common import get_project, matrix, numbers, owned, stations_of
 from ...site.solution import empty, pair_of, solution_of
 from ...store.models import Link, SolutionRow
 
-WHOLE = ("sentence", "histogram", "weak_direction", "contradicted_m2", "allowed_m2", "distinct_m2", "bare_m2")  # of a link alone
+WHOLE = ("sentence", "histogram", "weak_direction", "contradicted_m2", "allowed_m2", "distinct_m2", "region", "bare_m2")  # of a link alone
 RANK = {"parted": 0, "slack": 1, "loose": 2, "taut": 3}  # what wants looking at comes first
 NOTHING: dict[str, Any] = {
     "status": "loose",
@@ -53,6 +54,15 @@ def one_link(s: Session, project_id: str, link_id: str) -> dict[str, Any]:
     return describe_link(k, names, solution_of(s, project_id)["links"].get(k.id, NOTHING))
 
 
+def _region(k: Link, in_order: bool) -> dict[str, Any] | None:
+    """The box of a link in the frame of the station that is named first."""
+    if not k.region:
+        return None
+    T_a_box = matrix(k.region["T_a_box"])
+    t = T_a_box if in_order else frames.inverse(matrix(k.T_a_b)) @ T_a_box
+    return {"T_a_box": numbers(t), "half": k.region["half"]}
+
+
 def summary(link: dict[str, Any]) -> dict[str, Any]:
     """What a list of links holds of one."""
     return {key: value for key, value in link.items() if key not in WHOLE}
@@ -81,6 +91,7 @@ def describe_link(k: Link, names: dict[str, str], own: dict[str, Any]) -> dict[s
         "contradicted_m2": e.contradicted_m2,
         "allowed_m2": e.allowed_m2,
         "distinct_m2": e.distinct_m2,
+        "region": _region(k, names[k.a] == first),
         "bare_m2": BARE,
         **{key: own[key] for key in NOTHING},
     }

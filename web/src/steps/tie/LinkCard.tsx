@@ -1,8 +1,9 @@
 /** A link: what a colleague would say of it, its evidence beside what the profile asks, and what can be done. */
 import { http, sent, type Link } from "../../api/client";
-import { useAsk, useLink, useProject, useStations } from "../../api/queries";
+import { useAsk, useBoxes, useLink, useProject, useStations } from "../../api/queries";
 import { Await } from "../../kit/await";
 import { Actions, Button, fixed, Heading, Row, Sentence, StatusWord } from "../../kit";
+import { inverse, product } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { Accept } from "../../parts/Accept";
 import { startPlacing } from "./Placing";
@@ -71,6 +72,49 @@ function Whole({ id, link }: { id: string; link: string }) {
   );
 }
 
+/** Whether it is compared everywhere or in a box alone, and changing that. */
+function Where({ id, link: k }: { id: string; link: Link }) {
+  const stations = useStations(id).data ?? [];
+  const boxes = useBoxes(id).data ?? [];
+  const whole = useLink(id, k.id).data;
+  const a = stations.find((s) => s.id === k.a);
+  const b = stations.find((s) => s.id === k.b);
+  const box = boxes.find((x) => x.active && x.part === a?.part);
+  const again = useAsk(id, (only: string | null) =>
+    sent(
+      http.POST("/api/projects/{project_id}/links", {
+        params: { path: { project_id: id } },
+        body: { a: k.a, b: k.b, T_a_b: product(inverse(a!.pose), b!.pose), box: only },
+      }),
+    ),
+  );
+  const why = !a || !b || a.part !== b.part ? "the two share no coordinates" : "";
+  return (
+    <>
+      <Heading>Where they are compared</Heading>
+      <p className="text-[13.5px]">
+        {whole?.region
+          ? `Only in a box of ${whole.region.half.map((v) => fixed(2 * v)).join(" × ")} m.`
+          : "In all that both saw."}
+      </p>
+      <Actions>
+        <Button
+          busy={again.isPending}
+          onClick={() => again.mutate(box!.id)}
+          why={why || (box ? "" : "draw a crop box in Clean and switch it on first")}
+        >
+          {box ? `Compare only in ${box.name}` : "Compare only in a crop box"}
+        </Button>
+        {whole?.region && (
+          <Button busy={again.isPending} onClick={() => again.mutate(null)} why={why}>
+            Compare everywhere
+          </Button>
+        )}
+      </Actions>
+    </>
+  );
+}
+
 export function LinkCard({ id, link: k }: { id: string; link: Link }) {
   const stations = useStations(id).data;
   const profile = useProject(id).data?.profile as Record<string, number> | undefined;
@@ -130,6 +174,7 @@ export function LinkCard({ id, link: k }: { id: string; link: Link }) {
         doubt={codes.has("network")}
       />
       <Row name="turned by" value={fixed(k.residual_mdeg)} unit="mdeg" limit="" />
+      <Where id={id} link={k} />
       <Accept id={id} link={k.id} what="this link" why={k.status === "loose" ? "it is not computed yet" : ""} />
       <Actions>
         <Button main busy={toggle.isPending} onClick={() => toggle.mutate(undefined)}>
