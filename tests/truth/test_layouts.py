@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 import pytest
 
+from measures.sites import yard
 from taut_lantern.core import frames
 from taut_lantern.core.align.believe import tie
 from taut_lantern.core.align.evidence import evidence
@@ -128,6 +129,23 @@ def test_what_is_tied_without_a_start_is_right_or_not_taut(layout: Layout) -> No
         assert off < WRONG or word != "taut", (p.a, p.b, off)
     if layout is PLANT:
         assert [len(part) for part in found.parts] == [len(layout.stations)]
+
+
+def test_a_yard_where_cars_drive_on_is_tied_by_what_stands_there() -> None:
+    """Ground lies on any other ground: four stations 12 to 25 m apart, no roof, four cars elsewhere in each scan."""
+    made = yard(9).scans(Scanner(points=200_000), 9)
+    truth = {n: made[n][1] for n in ("Y2", "Y3", "Y6", "Y7")}
+    ready = {n: prepare(made[n][0]) for n in truth}
+    assert all(r.open for r in ready.values())
+    found = tie(ready)
+    (part,) = found.parts
+    first = next(iter(part))
+    for n, t in part.items():
+        assert np.linalg.norm((truth[first] @ frames.inverse(part[first]) @ t - truth[n])[:3, 3]) < 0.05, n
+    assert not found.questions
+    for p in found.pairs:
+        off, _ = frames.difference(p.result.T_a_b, frames.inverse(truth[p.a]) @ truth[p.b])
+        assert off < WRONG or judge(p.evidence, Profile(), 0.0, 0.0, "").status != "taut", (p.a, p.b, off)
 
 
 def test_scanners_that_leaned_are_tied_between_the_frames_they_measured_in() -> None:

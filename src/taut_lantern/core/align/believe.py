@@ -25,7 +25,7 @@ from .evidence import Evidence, dense, evidence
 from .fine import Fine, fine
 from .guess import Hypothesis, propose
 from .jointly import decided
-from .placements import ALIKE_APART, APART, BLATANT, DOOR, ENOUGH, PLAIN, SPEAKERS, Placement, Weighing, rivals_outside
+from .placements import ALIKE_APART, APART, BLATANT, DOOR, ENOUGH, OUTSIDE, PLAIN, SPEAKERS, Placement, Weighing, rivals_outside
 from .prepared import Prepared
 from .questions import PLACES, Answer, Question
 from .search import Search, in_body
@@ -224,6 +224,10 @@ class Tying:
                 text = f"{name}: where most of it fits, {better.violated:.0%} of it is looked through"
                 doubts.append(Finding("unplaced", name, text, "fault"))
                 continue
+            if opened and first.support < OUTSIDE and not first.told:
+                text = f"{name}: too little but ground and walls fits to say where it stands"
+                doubts.append(Finding("unplaced", name, text, "fault"))
+                continue
             if others:
                 doubts.append(places([first, *others][: len(PLACES)], placed))
                 continue
@@ -240,7 +244,7 @@ class Tying:
             whole = any(first.shares[m] >= WHOLE for m in mates)
             if (alone or whole) and not first.told:
                 roommates.append((first, max(mates, key=lambda o: first.shares[o])))
-            certain.append(((first.told, not whole, first.calm, first.support), first))
+            certain.append(((first.told, not whole, first.calm or opened, first.support), first))
         certain.sort(key=lambda x: x[0], reverse=True)
         best = next((p for _, p in certain), None)
         mate = next((m for p, m in roommates if p is best), None)

@@ -80,10 +80,10 @@ class Evidence:
         return cls(**{n: kept.get(n, nothing[n]) for n in names}, missing=missing)
 
 
-def verdicts(a: Prepared, b: Prepared, T_a_b: Array, most: int) -> NDArray[np.int8]:
-    """What a's rays say of the first ``most`` raw points of b (they lie in random order)."""
+def verdicts(a: Prepared, b: Prepared, T_a_b: Array, most: int, agree: float = AGREE, behind: float = BEHIND) -> NDArray[np.int8]:
+    """What a's rays say of the first ``most`` raw points of b (they lie in random order): 0 nothing, 1 agrees, 2 seen through."""
     g, points, normals = a.grid, b.raw.points[:most], b.raw.normals[:most]
-    return np.asarray(objects.say(g.ring, g.geo, g.wrap, T_a_b, points, normals, AGREE, BEHIND, GRAZING))
+    return np.asarray(objects.say(g.ring, g.geo, g.wrap, T_a_b, points, normals, agree, behind, GRAZING))
 
 
 def dense(a: Prepared, b: Prepared, T_a_b: Array, most: int = 1_000_000) -> Dense:

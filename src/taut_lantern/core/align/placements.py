@@ -40,7 +40,7 @@ ALIKE_APART = 1.0  # metres between a place and one that is like it
 DRIVEN = 0.05  # share of what agrees in the open that may have driven on meanwhile: as a yard full of cars has it
 SLID = 3.0  # metres: a placement in the open so near another one is the same, slid along a wall
 NEARBY, AFAR = 0.95, 0.75  # shares of the support of the best below which a placement near it, and one far from it, is worse
-CONTRADICTS = 0.8  # of what is contradicted in the best: cars that drove on contradict both
+OUTSIDE = 0.4  # support of a placement in the open at least: a few poles and a kerb are alike in many places
 HOPELESS = 0.2  # a guess that is looked through by more is not even refined
 LEAST = 2.0  # m2 that a guess must agree on to be refined
 DISTRUST = 5.0  # how much a see-through share takes from a guess when they are put in order
@@ -52,6 +52,8 @@ IN_REACH = 120.0  # metres between stations beyond which neither saw the other's
 SPEAKERS = 40_000  # raw points of each scan that speak on a placement
 TOGETHER = 4  # placed stations that are heard at once
 FEW = 1_500  # of them that say first whether the two share anything
+ASKED, ROUGH = 6, 0.25  # placed stations that are asked at a glance, and the metres within which a guess is not refined yet
+GROSS = (6.0, 0.3)  # m2, and share, seen through at a glance that no refinement mends
 
 
 @dataclass(frozen=True)
@@ -111,15 +113,14 @@ class Said:
 
 def rivals_outside(found: list[Placement], most: float) -> list[Placement]:
     """In the open, where support is what is more than ground and bare walls: the placement with most of it, and those with more than
-    ``most`` of that. Not those that are worse in every way: a fit near by is the same place, slid along; one far off is contradicted."""
+    ``most`` of that. Not those that are seen through more and fit clearly less: one near by is the same place, slid along."""
     first, *rest = found
     if first.told:
         return [first]
 
     def worse(p: Placement) -> bool:
         near = np.linalg.norm((p.pose - first.pose)[:3, 3]) < SLID
-        contradicted = p.violated > first.violated and p.contradicted >= CONTRADICTS * first.contradicted
-        return contradicted and p.support < (NEARBY if near else AFAR) * first.support
+        return p.violated > first.violated and p.support < (NEARBY if near else AFAR) * first.support
 
     return [first, *(p for p in rest if p.support > most * first.support and not worse(p))]
 
@@ -140,6 +141,7 @@ class Weighing:
         self.fine_of: dict[tuple[str, str, bytes], Array] = {}
         self.said: dict[tuple[str, str, bytes, str], Said] = {}
         self.hopeless: set[tuple[str, str, bytes]] = set()  # placements that one placed station rules out
+        self.gross: dict[tuple[str, str, bytes, str], bool] = {}  # of guesses: whether one placed station rules it out at a glance
         self.moving: dict[tuple[str, str, bytes], Contradiction] = {}  # of guesses
         self.restless = 0.0  # share of contradicted objects that right pairs of this site have
 
@@ -181,7 +183,7 @@ class Weighing:
             if a not in placed or b not in placed:
                 continue
             for h in proposed:
-                if h.seen.overlap < ALIKE_SHARE or h.seen.agree_m2 < ALIKE or h.seen.see_through > BLATANT:
+                if not self.alike(h):
                     continue
                 motion = placed[a] @ h.T_a_b @ frames.inverse(placed[b])
                 for m in (motion, frames.inverse(motion)):
@@ -216,9 +218,33 @@ class Weighing:
         return alive
 
     def _alive(self, name: str, guesses: list[Guess], placed: dict[str, Array]) -> list[Placement]:
+        guesses = [g for g, ok in zip(guesses, self.pool.map(lambda g: self.plausible(name, g, placed), guesses), strict=True) if ok]
         sharp = list(self.pool.map(lambda g: self.sharpened(g.partner, name, g.T_partner_name), guesses))
         judged = [self.judge(name, g.partner, t, placed) for g, t in zip(guesses, sharp, strict=True)]
         return [p for p in judged if p.confirmed]
+
+    def plausible(self, name: str, guess: Guess, placed: dict[str, Array]) -> bool:
+        """Whether a guess may be right before it is refined: few points and wide tolerances rule out most of those that are not."""
+        if guess.worth == np.inf:  # somebody said so
+            return True
+        far = {x: float(np.linalg.norm(t[:3, 3] - guess.pose[:3, 3])) for x, t in placed.items()}
+        for other in sorted(far, key=lambda x: far[x])[:ASKED]:
+            key = (name, guess.partner, guess.T_partner_name.tobytes(), other)
+            if key not in self.gross:
+                T_other_name = frames.inverse(placed[other]) @ guess.pose
+                self.gross[key] = self._gross(name, other, T_other_name) and not self.told.together(name, other)
+            if self.gross[key]:
+                return False
+        return True
+
+    def _gross(self, name: str, other: str, T_other_name: Array) -> bool:
+        new, old = self.prepared[name], self.prepared[other]
+        for seer, seen, t in ((old, new, T_other_name), (new, old, frames.inverse(T_other_name))):
+            said = verdicts(seer, seen, t, FEW, ROUGH, ROUGH)
+            yes, no = int((said == 1).sum()), int((said == 2).sum())
+            if no * seen.raw_area * len(seen.raw) / max(len(said), 1) > GROSS[0] and no > GROSS[1] * (yes + no):
+                return True
+        return False
 
     def clean_places(self, name: str, placed: dict[str, Array]) -> list[Placement]:
         """Where a station that is left over may stand by what it shares with placed ones."""
@@ -230,7 +256,7 @@ class Weighing:
         found = list(own[name])
         for other in (n for n in own if n != name):
             for h in self.hypotheses.get((other, name), []) + self.hypotheses.get((name, other), []):
-                if h.seen.overlap < ALIKE_SHARE or h.seen.agree_m2 < ALIKE or h.seen.see_through > BLATANT:
+                if not self.alike(h):
                     continue
                 T_other_name = h.T_a_b if h.a == other else frames.inverse(h.T_a_b)
                 for pose in (p.pose @ T_other_name for p in own[other]):
@@ -280,6 +306,10 @@ class Weighing:
     def opened(self, a: str, b: str) -> bool:
         """Whether both stood in the open."""
         return self.prepared[a].open and self.prepared[b].open
+
+    def alike(self, h: Hypothesis) -> bool:
+        """Whether a proposal says where a place is that is like another one."""
+        return h.seen.overlap >= ALIKE_SHARE and self.worth(h) >= ALIKE and h.seen.see_through <= BLATANT
 
     def worth(self, h: Hypothesis) -> float:
         """m2 that speak for a proposal: what agrees, in the open without ground and bare walls."""
