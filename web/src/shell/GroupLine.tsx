@@ -4,6 +4,7 @@ import { useState, type DragEvent } from "react";
 import { http, sent, type Group } from "../api/client";
 import { useAsk, useGroups } from "../api/queries";
 import { stationsUnder } from "../kit/groups";
+import { NameInPlace } from "../kit/naming";
 import { useView } from "../kit/view";
 
 export const DRAGGED = "application/x-stations"; // ids of the stations that are dragged
@@ -64,23 +65,7 @@ export function GroupLine({ id, group, count, depth, folded, fold, open, toggle,
         <Arrow size={14} />
       </button>
       {naming ? (
-        <input
-          autoFocus
-          aria-label={`Name of ${group.name}`}
-          defaultValue={group.name}
-          maxLength={110}
-          className="w-full rounded border border-action bg-card px-1"
-          onBlur={(e) => {
-            setNaming(false);
-            const name = e.target.value.trim();
-            if (name && name !== group.name) rename.mutate(name);
-          }}
-          onKeyDown={(e) => {
-            e.stopPropagation();
-            if (e.key === "Enter") e.currentTarget.blur();
-            if (e.key === "Escape") setNaming(false);
-          }}
-        />
+        <NameInPlace name={group.name} most={110} keep={(name) => rename.mutate(name)} end={() => setNaming(false)} />
       ) : (
         <button
           type="button"

@@ -8,6 +8,7 @@ import { Mark } from "../kit";
 import { stateOf, Trouble } from "../kit/await";
 import { confirm } from "../kit/confirm";
 import { lines } from "../kit/groups";
+import { NameInPlace } from "../kit/naming";
 import { useView } from "../kit/view";
 import { DRAGGED, dropped, GroupLine } from "./GroupLine";
 import { seen } from "./scene";
@@ -97,21 +98,12 @@ export function Roster({ id }: { id: string }) {
     >
       <span className="h-2.5 w-2.5 shrink-0 rounded-full" style={{ background: HUES[s.hue % 12] }} />
       {naming === s.id ? (
-        <input
-          autoFocus
-          aria-label={`Name of ${s.name}`}
-          defaultValue={s.name}
-          maxLength={300}
-          className="w-full rounded border border-action bg-card px-1 font-mono"
-          onBlur={(e) => {
-            setNaming(null);
-            if (e.target.value.trim() && e.target.value !== s.name) change.mutate({ s, name: e.target.value });
-          }}
-          onKeyDown={(e) => {
-            e.stopPropagation();
-            if (e.key === "Enter") e.currentTarget.blur();
-            if (e.key === "Escape") setNaming(null);
-          }}
+        <NameInPlace
+          name={s.name}
+          most={300}
+          mono
+          keep={(name) => change.mutate({ s, name })}
+          end={() => setNaming(null)}
         />
       ) : (
         <>

@@ -73,6 +73,11 @@ def rivals(clean: list[Placement]) -> list[Placement]:
     return [first, *(p for p in clean if p is not first and p.support > RIVAL * first.support and not rules_out(p))]
 
 
+def better_seen(found: list[Placement], first: Placement) -> Placement | None:
+    """A placement in the open that much more speaks for than for the first, although it is contradicted."""
+    return max((p for p in found if not p.clean and RIVAL * p.support > first.support), key=lambda p: p.support, default=None)
+
+
 class Tying:
     """State of one run; ``run`` reads as the method."""
 
@@ -91,6 +96,7 @@ class Tying:
         self.order = {n: k for k, n in enumerate(self.names)}
         self.tie = Tie()
         self.pool = ThreadPoolExecutor(max_workers=os.cpu_count() or 1)  # the compiled loops let go of the lock
+        self.wide = ThreadPoolExecutor(max_workers=os.cpu_count() or 1)  # for whole stations, which wait for the loops of the other
         self.weighing = Weighing(prepared, self.pool, answers, search)
         self.waiting: set[str] = set()  # stations with one place that wait for those asked about: what they know is not heard yet
         self.held_up = False  # whether stations wait, for those or for an answer
@@ -211,16 +217,17 @@ class Tying:
         certain: list[tuple[tuple[bool, bool, bool, float], Placement]] = []
         doubts: list[Finding | Question] = []
         roommates: list[tuple[Placement, str]] = []
-        for k, name in enumerate(rest):
+        weighed = self.wide.map(lambda name: [] if self.should_stop() else self.weighing.options(name, placed), rest)
+        for k, (name, found) in enumerate(zip(rest, weighed, strict=True)):
             self.report(f"weighing placements of {name}", k, len(rest))
-            clean = sorted([p for p in self.weighing.options(name, placed) if p.clean], key=lambda p: (not p.told, -p.support))
+            clean = sorted([p for p in found if p.clean], key=lambda p: (not p.told, -p.support))
             if not clean or (clean[0].support < ENOUGH and not clean[0].told):
                 text = f"{name}: no placement without contradiction shares enough with the others"
                 doubts.append(Finding("unplaced", name, text, "fault"))
                 continue
             opened = self.prepared[name].open
             first, *others = rivals_outside(clean, RIVAL) if opened else rivals(clean)
-            if opened and (better := self.better_seen(name, placed, first)):
+            if opened and (better := better_seen(found, first)):
                 text = f"{name}: where most of it fits, {better.violated:.0%} of it is looked through"
                 doubts.append(Finding("unplaced", name, text, "fault"))
                 continue
@@ -260,16 +267,11 @@ class Tying:
                 return None, doubts + [two_rooms(p, m, placed, self.weighing) for p, m in roommates]
         return best, doubts
 
-    def better_seen(self, name: str, placed: dict[str, Array], first: Placement) -> Placement | None:
-        """A placement in the open that much more speaks for than for the first, although it is contradicted."""
-        found = [p for p in self.weighing.options(name, placed) if not p.clean and RIVAL * p.support > first.support]
-        return max(found, key=lambda p: p.support, default=None)
-
     def jointly(self, placed: dict[str, Array], rest: list[str]) -> list[Placement]:
         """Those of the stations left over whose place all ways to place them together share (see ``jointly``). What stands open by
         itself is not asked when only one of the places leaves room for everybody else."""
         self.report("placing those left over together", 0, 1)
-        own = {n: self.weighing.clean_places(n, placed) for n in rest}
+        own = dict(zip(rest, self.wide.map(lambda n: self.weighing.clean_places(n, placed), rest), strict=True))
         options = {n: self.weighing.everywhere(n, own, placed) for n in rest}
         options = {n: found for n, found in options.items() if any(self.tells(p) for p in found)}
         bars = [
@@ -351,5 +353,5 @@ def tie(
     answers: what people said of questions of earlier runs; search: who is looked for in whom, and what is known of where they stand.
     """
     tying = Tying(prepared, report, should_stop, load, keep, answers, search or Search())
-    with tying.pool:
+    with tying.pool, tying.wide:
         return tying.run()
