@@ -98,8 +98,8 @@ class Guess:
 
 @dataclass(frozen=True)
 class Said:
-    """confirmed: which speakers of the station the other saw as they are (in the open those on more than ground and bare walls); agree, violated: m2, both ways; structure, movers: m2 of
-    contradicted objects, of ``common`` m2 that agree with them."""
+    """confirmed: which speakers of the station the other saw as they are (in the open those on more than ground and bare walls);
+    agree, violated: m2, both ways; structure, movers: m2 of contradicted objects, of ``common`` m2 that agree with them."""
 
     confirmed: NDArray[np.bool_]
     agree: float

@@ -42,12 +42,8 @@ def start(project_id: str, source_id: str, held: bool = False, again: bool = Fal
         stations = stations_of(s, source_id)
         if not stations:
             raise BadInput(f"{source.name} has no stations", subject=source.name, remedy="choose another project")
-        if held and len({x.part_id for x in stations}) > 1:
-            raise BadInput(
-                f"{source.name} is in several parts, so it cannot be held as one",
-                subject=source.name,
-                remedy="bring it in without holding it, or tie it first",
-            )
+        if held:
+            _one_part(source, stations)
         here = _come_before(s, project_id, {x.id for x in stations})
         if here and not again:
             raise Conflict(
@@ -57,6 +53,15 @@ def start(project_id: str, source_id: str, held: bool = False, again: bool = Fal
                 code="here_already",
             )
         return enqueue(s, project_id, "merge", f"Bringing in the project {source.name}", source=source_id, held=held).id
+
+
+def _one_part(source: Project, stations: list[Station]) -> None:
+    if len({x.part_id for x in stations}) > 1:
+        raise BadInput(
+            f"{source.name} is in several parts, so it cannot be held as one",
+            subject=source.name,
+            remedy="bring it in without holding it, or tie it first",
+        )
 
 
 def _come_before(s: Session, project_id: str, stations: set[str]) -> list[str]:
@@ -69,6 +74,8 @@ def merge(project_id: str, params: dict[str, Any], progress: Progress) -> dict[s
     with session() as s:
         source = get_project(s, params["source"])
         stations = stations_of(s, source.id)
+        if params["held"]:
+            _one_part(source, stations)  # it may have fallen apart since it was asked for
         rows = [r for model in (*BEFORE, *AFTER) for r in _rows(s, model, source.id)]
         new = {r.id: new_id() for r in [*stations, *rows]} | {source.id: project_id}
         for k, x in enumerate(stations):

@@ -165,9 +165,7 @@ def _told_link(g: Gain, share: float, names: dict[str, str], known: _Known) -> d
         "b": second,
         "T_a_b": numbers(frames.inverse(poses[first]) @ poses[second]),
         "shared": share,
-        "gains": g.station,
-        "before_mm": 1000 * g.before,
-        "after_mm": 1000 * g.after,
+        **_gain(g),
         "says": f"{names[first]} and {names[second]} saw {100 * share:.0f} % of the same and have no link. One as good as the others "
         f"would bring {names[g.station]} from {_deviation(g.before)} to {_deviation(g.after)} mm.",
     }
@@ -181,12 +179,14 @@ def _told_place(g: Gain, place: Place, names: dict[str, str]) -> dict[str, Any]:
     return {
         "at": [float(v) for v in place.at],
         "stations": best,
-        "gains": g.station,
-        "before_mm": 1000 * g.before,
-        "after_mm": 1000 * g.after,
+        **_gain(g),
         "says": f"A set-up here would see what {text} saw, and bring {names[g.station]} from {_deviation(g.before)} to "
         f"{_deviation(g.after)} mm.",
     }
+
+
+def _gain(g: Gain) -> dict[str, Any]:
+    return {"gains": g.station, "before_mm": 1000 * g.before, "after_mm": 1000 * g.after}
 
 
 def _deviation(metres: float) -> str:
