@@ -1,4 +1,4 @@
-"""./lantern measure [points] [large] [bench] [pairs] [ties] [network] [faults]: run, print, and keep the table in docs/benchmarks.md when all ran."""
+"""./lantern measure [points] [large] [bench] [pairs] [ties] [honest] [network] [faults]: run, print, and keep the table in docs/benchmarks.md when all ran."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import sys
 from datetime import date
 from pathlib import Path
 
-from . import bench, faults, large, network, pairs, points, ties
+from . import bench, faults, honest, large, network, pairs, points, ties
 from .table import Row, markdown
 
 PARTS = {
@@ -17,6 +17,7 @@ PARTS = {
     "bench": bench.run,
     "pairs": pairs.run,
     "ties": ties.run,
+    "honest": honest.run,
     "network": network.run,
     "faults": faults.run,
 }

@@ -319,6 +319,42 @@ def png(colour: tuple[int, int, int], size: tuple[int, int] = (320, 200)) -> byt
     return out.getvalue()
 
 
+def test_a_page_of_a_pdf_lies_below_the_sketch_and_under_the_plan(client: TestClient, tied: Any) -> None:
+    p, _ = tied
+    url = f"/api/projects/{p}/search"
+    pages = io.BytesIO()
+    Image.new("RGB", (60, 40), (200, 30, 30)).save(
+        pages, "PDF", resolution=72, save_all=True, append_images=[Image.new("RGB", (90, 30), (10, 20, 200))]
+    )
+    problem(client.post(f"{url}/picture", content=pages.getvalue(), params={"page": 3}), 422, "bad_input")
+    problem(client.post(f"{url}/picture", content=b"%PDF-1.4 torn"), 422, "unreadable")
+    problem(
+        client.patch(url, json={"version": client.get(url).json()["version"], "picture": {"x": 0, "y": 0, "size": 1}}), 422, "bad_input"
+    )
+    assert client.post(f"{url}/picture", content=png((0, 0, 0))).status_code == 201
+    laid = client.post(f"{url}/picture", content=pages.getvalue(), params={"page": 2}).json()
+    below = laid["picture"]
+    assert below["wide"] / below["high"] == pytest.approx(3, abs=0.05) and below["size"] * below["wide"] == pytest.approx(40)
+    shown = Image.open(io.BytesIO(client.get(f"/api/projects/{p}/pictures/{below['id']}/file").content))
+    assert shown.getpixel((20, 20)) == pytest.approx((10, 20, 200), abs=8)
+    assert client.get(f"/api/projects/{p}/pictures").json() == []  # it is none of the report's
+    stations = client.get(f"/api/projects/{p}/stations").json()
+    turn = frames.pose(0.4, (3.0, -2.0, 0.0))  # the sketch is drawn from another place, in another direction
+    spots = {s["name"]: (frames.inverse(turn) @ matrix(s["pose"]))[:2, 3] for s in stations}
+    text = "\n".join(f"{n}; {x:.4f}; {y:.4f}" for n, (x, y) in spots.items())
+    kept = client.patch(url, json={"version": laid["version"], "sketch": text, "picture": {"x": -5, "y": 2, "size": 0.01}}).json()
+    assert [kept["picture"][k] for k in ("x", "y", "size")] == [-5, 2, 0.01]
+    (on_plan,) = kept["laid"]
+    np.testing.assert_allclose(np.reshape(on_plan["T_part_sketch"], (2, 3)), turn[:2, [0, 1, 3]], atol=2e-4)
+    undo(client, p)
+    assert client.get(url).json()["picture"]["size"] == below["size"] and client.get(url).json()["laid"] == []
+    assert client.delete(f"{url}/picture").json()["picture"] is None
+    problem(client.delete(f"{url}/picture"), 404, "not_found")
+    undo(client, p)
+    assert client.get(url).json()["picture"]["id"] == below["id"]
+    client.delete(f"{url}/picture")
+
+
 def test_the_report_carries_pictures_company_and_acceptance_as_pdf_and_as_one_page(client: TestClient, tied: Any) -> None:
     p, _ = tied
     url = f"/api/projects/{p}/pictures"

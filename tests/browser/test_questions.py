@@ -113,8 +113,17 @@ def test_stations_put_on_a_sketch_settle_it_and_the_network_is_accepted_and_repo
     page = screen.page
     screen.press("Put stations on a sketch")
     board = page.get_by_role("application", name="field sketch")
+    sketch = tmp_path / "sketch.png"
+    Image.new("RGB", (600, 300), (230, 40, 160)).save(sketch)
+    page.locator("input[type=file][accept*=pdf]").set_input_files(sketch)
     box = board.bounding_box()
     assert box is not None
+    expect(page.get_by_role("dialog")).to_contain_text("(0 of 2)")
+    for across in (0.25, 0.75):  # half of the board, which is 52 m wide round a picture of 40
+        page.mouse.click(box["x"] + box["width"] * across, box["y"] + box["height"] / 2)
+    page.get_by_label("Between them").fill("20")
+    screen.press("Scale it")
+    expect(page.get_by_role("dialog")).to_contain_text("The board is 40 m wide")
     for s in served.get(f"/projects/{project}/stations"):
         x, y = truth[s["name"]][:2, 3] + (8.0, 10.0)
         expect(page.get_by_role("dialog")).to_contain_text(f"Click where {s['name']} stood")
@@ -124,6 +133,15 @@ def test_stations_put_on_a_sketch_settle_it_and_the_network_is_accepted_and_repo
     screen.press("Tie all again")
     served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 1, 120)
     screen.card("All 4 stations hang together")
+
+    def green() -> int:  # as strokes of that red are drawn on the dark ground
+        screen.drawn()
+        shot = np.asarray(Image.open(io.BytesIO(page.screenshot())).convert("RGB")).astype(int)
+        return int(((shot[..., 1] - shot[..., 0] > 30) & (shot[..., 1] - shot[..., 2] > 20)).sum())
+
+    shown = green()
+    page.get_by_label("Its picture under the plan").click()
+    assert shown > 20_000 and green() < shown / 20
     stands = {s["name"]: matrix(s["pose"]) for s in served.get(f"/projects/{project}/stations")}
     off = frames.difference(frames.inverse(stands["P1"]) @ stands["R2"], frames.inverse(truth["P1"]) @ truth["R2"])
     assert off[0] < 0.02 and not [q for q in served.get(f"/projects/{project}/questions") if not q["answer"]]

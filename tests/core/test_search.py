@@ -7,7 +7,7 @@ import pytest
 
 from taut_lantern.core import frames
 from taut_lantern.core.align.level import straightened, upright_of
-from taut_lantern.core.align.search import Search, in_body, read_spots
+from taut_lantern.core.align.search import Search, in_body, laid_on, read_spots
 from taut_lantern.core.errors import BadInput
 from taut_lantern.standins.scanner import Scanner
 from taut_lantern.standins.site import simulate
@@ -50,6 +50,18 @@ def test_a_body_is_placed_as_one() -> None:
     placed = in_body(body, "B", at)
     np.testing.assert_allclose(placed["B"], at, atol=1e-12)
     np.testing.assert_allclose(frames.inverse(placed["A"]) @ placed["B"], frames.inverse(body["A"]) @ body["B"], atol=1e-9)
+
+
+def test_a_sketch_lies_on_the_plan_where_its_stations_stand() -> None:
+    """Turned and moved as a whole; a spot that was drawn a metre off pulls it by its share alone; not scaled, not mirrored."""
+    placed = {n: stands(*SPOTS[n]) for n in "ABC"}
+    t = laid_on({**SPOTS, "E": (9.0, 9.0)}, placed)
+    assert t is not None
+    np.testing.assert_allclose(t @ [60.0, 0.0, 1.0], stands(60.0, 0.0)[:2, 3], atol=1e-9)
+    off = laid_on({**SPOTS, "C": (6.0, 8.0)}, placed)
+    assert off is not None
+    assert np.linalg.norm(off @ [5.0, 8.0, 1.0] - placed["C"][:2, 3]) < 1.0 and abs(np.linalg.det(off[:, :2]) - 1) < 1e-12
+    assert laid_on(SPOTS, {"A": placed["A"]}) is None and laid_on({"A": (1, 1), "B": (1, 1)}, placed) is None
 
 
 @pytest.mark.parametrize("between", [", ", ";", "\t", "  "])

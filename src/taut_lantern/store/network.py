@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import ForeignKey, Index, LargeBinary, String, text
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
 from .rows import Base, Handled, Journaled, project_key
@@ -57,7 +58,8 @@ class Acceptance(Journaled, Base):
 
 
 class Picture(Journaled, Base):
-    """A picture for the report (its bytes are kept as a file's), or the logo on it. kind: png or jpeg; wide, high: pixels."""
+    """A picture for the report (its bytes are kept as a file's), the logo on it, or what lies below the field sketch: then ``sketch``
+    says where, {x, y: metres of its lower left corner, size: metres a pixel}. kind: png or jpeg; wide, high: pixels."""
 
     __tablename__ = "picture"
     project_id: Mapped[str] = project_key()
@@ -67,6 +69,7 @@ class Picture(Journaled, Base):
     wide: Mapped[int]
     high: Mapped[int]
     size: Mapped[int]
+    sketch: Mapped[dict[str, float] | None] = mapped_column(JSONB(none_as_null=True), default=None)
     made_by: Mapped[str] = mapped_column(String(120))
     made_at: Mapped[datetime]
 

@@ -1046,6 +1046,27 @@ export interface paths {
         patch: operations["set_search"];
         trace?: never;
     };
+    "/api/projects/{project_id}/search/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lay Sketch Picture
+         * @description A PNG or JPEG, or a page of a PDF, below the field sketch; it takes the place of the one before.
+         */
+        post: operations["lay_sketch_picture"];
+        /** Take Sketch Picture */
+        delete: operations["take_sketch_picture"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/sections": {
         parameters: {
             query?: never;
@@ -2237,6 +2258,16 @@ export interface components {
             /** Step */
             step: string;
         };
+        /**
+         * LaidOut
+         * @description How the sketch lies on the plan of a part: (2, 3) row by row, metres.
+         */
+        LaidOut: {
+            /** T Part Sketch */
+            T_part_sketch: number[];
+            /** Part */
+            part: string;
+        };
         /** LassoIn */
         LassoIn: {
             /** Expected */
@@ -2914,13 +2945,15 @@ export interface components {
         };
         /**
          * SearchIn
-         * @description reach: metres on the sketch, 0 for any; sketch: lines of station name, x, y in metres, empty to take it away.
+         * @description reach: metres on the sketch, 0 for any; sketch: lines of station name, x, y in metres, empty to take it away; picture: where the
+         *     one below it lies.
          */
         SearchIn: {
             /** In Order */
             in_order?: boolean | null;
             /** Level */
             level?: boolean | null;
+            picture?: components["schemas"]["SketchPlaceIn"] | null;
             /** Reach */
             reach?: number | null;
             /** Sketch */
@@ -2935,8 +2968,11 @@ export interface components {
         SearchOut: {
             /** In Order */
             in_order: boolean;
+            /** Laid */
+            laid: components["schemas"]["LaidOut"][];
             /** Level */
             level: boolean;
+            picture: components["schemas"]["SketchPictureOut"] | null;
             /** Reach */
             reach: number;
             /** Spots */
@@ -3099,6 +3135,36 @@ export interface components {
              * @description of the row as whoever asks has it before them
              */
             version: number;
+        };
+        /**
+         * SketchPictureOut
+         * @description A picture below the sketch: pixels, and where it lies there in metres.
+         */
+        SketchPictureOut: {
+            /** High */
+            high: number;
+            /** Id */
+            id: string;
+            /** Size */
+            size: number;
+            /** Wide */
+            wide: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /**
+         * SketchPlaceIn
+         * @description Where a picture lies below the sketch: its lower left corner in metres, and metres a pixel.
+         */
+        SketchPlaceIn: {
+            /** Size */
+            size: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
         };
         /** SpaceCamera */
         SpaceCamera: {
@@ -9002,6 +9068,164 @@ export interface operations {
                 "application/json": components["schemas"]["SearchIn"];
             };
         };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lay_sketch_picture: {
+        parameters: {
+            query?: {
+                page?: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_sketch_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {

@@ -6,7 +6,7 @@
  */
 import * as THREE from "three";
 import { Cloud, type Source } from "./cloud";
-import { drawCrossHair, drawDivider, drawScale, drawShape, drawSliceLine } from "./marks";
+import { drawCrossHair, drawDivider, drawScale, drawShape, drawSliceLine, drawUnder } from "./marks";
 import { beyond, FlatPane, type Pane, PlanPane, SlicePane, SpacePane } from "./pane";
 import { PanoramaPane } from "./panorama";
 import { type Caught, Picker } from "./picker";
@@ -354,6 +354,7 @@ export class Bench implements HandDesk {
     g.beginPath();
     g.rect(x, y, w, h);
     g.clip();
+    if (p.kind === "plan" && this.scene.under) drawUnder(g, p, this.scene.under, ground === "ink", () => this.sketch());
     const labels = drawOverlay(g, p, this.scene);
     this.labels.push(...labels);
     const ink = ground === "paper" ? "#1e2530" : "#f2efe6";

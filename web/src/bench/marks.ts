@@ -1,7 +1,7 @@
 /** What stands on a pane besides strings: scale bar, slice line, cross-hair, the outline being drawn. */
 import type { Pane } from "./pane";
 import { cross, FONT } from "./strings";
-import type { ShapeInfo, Slab } from "./types";
+import type { ShapeInfo, Slab, UnderInfo } from "./types";
 import { Vector3 } from "three";
 
 /** A bar of a round length from (x, y) to the right; scale: metres a pixel. */
@@ -44,6 +44,50 @@ export function drawSliceLine(g: CanvasRenderingContext2D, p: Pane, { origin, az
   g.stroke();
   g.setLineDash([]);
   g.globalAlpha = 1;
+}
+
+const sketches = new Map<string, HTMLCanvasElement | null>(); // null: it is on its way
+
+/** What is drawn on a picture, without its paper: the paler a place, the less is left of it; light strokes for a dark ground. */
+function traced(image: HTMLImageElement, dark: boolean): HTMLCanvasElement {
+  const out = document.createElement("canvas");
+  [out.width, out.height] = [image.naturalWidth, image.naturalHeight];
+  const pen = out.getContext("2d", { willReadFrequently: true })!;
+  pen.drawImage(image, 0, 0);
+  const all = pen.getImageData(0, 0, out.width, out.height);
+  const { data } = all;
+  for (let k = 0; k < data.length; k += 4) {
+    data[k + 3] = (data[k + 3]! * (255 - (0.3 * data[k]! + 0.59 * data[k + 1]! + 0.11 * data[k + 2]!))) / 255;
+    if (dark) for (let i = 0; i < 3; i++) data[k + i] = 255 - data[k + i]!;
+  }
+  pen.putImageData(all, 0, 0);
+  return out;
+}
+
+/** The field sketch, as it lies on the plan; what comes later is drawn when it is there. */
+export function drawUnder(
+  g: CanvasRenderingContext2D,
+  p: Pane,
+  { url, T: [a, b, x, c, d, y] }: UnderInfo,
+  dark: boolean,
+  again: () => void,
+) {
+  const key = `${url} ${dark}`;
+  const image = sketches.get(key);
+  if (image === undefined) {
+    sketches.set(key, null);
+    const arriving = new Image();
+    arriving.onload = () => (sketches.set(key, traced(arriving, dark)), again());
+    arriving.src = url;
+  }
+  if (!image) return;
+  const [o, u, v] = [p.pixel(x!, y!, 0), p.pixel(x! + a!, y! + c!, 0), p.pixel(x! + b!, y! + d!, 0)];
+  if (!o || !u || !v) return;
+  g.save();
+  g.globalAlpha = 0.6;
+  g.transform(u[0] - o[0], u[1] - o[1], v[0] - o[0], v[1] - o[1], o[0], o[1]);
+  g.drawImage(image, 0, 0);
+  g.restore();
 }
 
 export function drawCrossHair(g: CanvasRenderingContext2D, p: Pane, cursor: number[], ink: string) {

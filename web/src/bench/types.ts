@@ -95,6 +95,12 @@ export interface Scene {
   walking: boolean; // the space is walked through at eye height
   pair: [string, string] | null; // two stations whose distance from each other colours their points
   shape: ShapeInfo | null; // under the cursor
+  under: UnderInfo | null; // in plan
+}
+/** A field sketch in the plan. T: (2, 3) row by row, from its pixels (x to the right, y down) to metres of the part. */
+export interface UnderInfo {
+  url: string;
+  T: number[];
 }
 /** A surface that was fitted where the cursor is; metres in the part. */
 export interface ShapeInfo {

@@ -84,6 +84,7 @@ interface State {
   scale: [number, number]; // the ends that points are coloured by now
   shading: number; // of depth, 0 to 1
   walking: boolean; // the space is walked through at eye height
+  underPlan: boolean; // the field sketch is seen under the plan while tying
   advising: boolean; // advice on the network is looked at
   split: number | null; // share of a pane at which two stations are compared side by side
   parallel: boolean; // the space is seen without perspective
@@ -150,6 +151,7 @@ const FRESH = {
   stand2: null,
   parallel: false,
   walking: false,
+  underPlan: true,
   advising: false,
   split: null,
   spans: {},

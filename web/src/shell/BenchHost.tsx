@@ -13,6 +13,7 @@ import {
   useNetwork,
   useNotes,
   useProject,
+  useSearch,
   useSightings,
   useStations,
 } from "../api/queries";
@@ -39,6 +40,7 @@ import {
   STILL,
   sourceOf,
   strings,
+  underPlan,
 } from "./scene";
 
 const NONE: never[] = [];
@@ -62,6 +64,7 @@ export function BenchHost({ id }: { id: string }) {
   const told = useAdvice(id, advising).data;
   const advice = advising ? told : undefined;
   const pair = usePair(id);
+  const search = useSearch(id).data;
 
   const count = useRef((outline: Outline) => {
     useView.getState().set({ outline: { ...outline, count: null } });
@@ -138,6 +141,7 @@ export function BenchHost({ id }: { id: string }) {
       pair: view.colourBy === "apart" ? pair : null,
       split: view.split !== null && pair ? { of: pair, at: view.split } : null,
       walking: view.walking,
+      under: view.underPlan && view.step === "tie" ? underPlan(id, search, part) : null,
     };
   }, [
     stations,
@@ -168,6 +172,9 @@ export function BenchHost({ id }: { id: string }) {
     pair,
     view.split,
     view.walking,
+    view.underPlan,
+    search,
+    id,
     view.matching,
     groups,
     part,

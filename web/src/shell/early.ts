@@ -75,6 +75,7 @@ export async function begin(project: string, step: string): Promise<void> {
         shape: null,
         pair: null,
         split: null,
+        under: null,
         walking: false,
       },
     };

@@ -1,9 +1,18 @@
 /** What the bench is to show, from server state and view state. */
-import { bytes, type Box, type Network, type Note, type Project, type Sighting, type Station } from "../api/client";
+import {
+  bytes,
+  type Box,
+  type Network,
+  type Note,
+  type Project,
+  type Search,
+  type Sighting,
+  type Station,
+} from "../api/client";
 import type { Source } from "../bench/cloud";
 import { EYE, into } from "../kit/units";
 import type { Matching } from "../kit/view";
-import type { BoxInfo, DotInfo, NoteInfo, PaneKind, Rect, StationInfo, StringInfo } from "../bench/types";
+import type { BoxInfo, DotInfo, NoteInfo, PaneKind, Rect, StationInfo, StringInfo, UnderInfo } from "../bench/types";
 
 const asked = Number(new URLSearchParams(globalThis.location?.search ?? "").get("budget"));
 /** Points drawn at rest, and while something moves. */
@@ -118,6 +127,19 @@ export function dots(sightings: Sighting[], target: string | null, part: string 
 /** Where one more set-up would hold the network better. */
 export const advised = (places: { at: number[] }[]): DotInfo[] =>
   places.map((p, k) => ({ at: p.at, label: `set-up ${k + 1}`, selected: true }));
+
+/** The field sketch under the plan of a part, where a picture lies below it and two of its stations stand there. */
+export function underPlan(project: string, search: Search | undefined, part: string | null): UnderInfo | null {
+  const laid = search?.laid.find((l) => l.part === part);
+  if (!search?.picture || !laid) return null;
+  const { id, high, x, y, size } = search.picture;
+  const [a, b, e, c, d, f] = laid.T_part_sketch as [number, number, number, number, number, number];
+  const top = y + high * size; // pixels go down from there
+  return {
+    url: `/api/projects/${project}/pictures/${id}/file`,
+    T: [a * size, -b * size, a * x + b * top + e, c * size, -d * size, c * x + d * top + f],
+  };
+}
 
 /** What was picked in two scans, as it lies in each of them. */
 export function matchDots(m: Matching, stations: StationInfo[]): DotInfo[] {

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Path, Query
+from fastapi import APIRouter, Depends, Path, Query, Request
 
+from ...core.errors import BadInput
 from .. import schemas as x
 from ..who import who
 
@@ -26,6 +27,21 @@ ERRORS: dict[int | str, dict[str, Any]] = {
     )
 }
 BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}}}
+
+BYTES: dict[str, Any] = {
+    "requestBody": {"content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}, "required": True}
+}
+LARGEST = 8 << 20  # bytes of a picture
+
+
+async def picture_in(request: Request) -> bytes:
+    """The body of a request that brings a picture. BadInput as soon as it holds too much."""
+    data = bytearray()
+    async for piece in request.stream():
+        data += piece
+        if len(data) > LARGEST:
+            raise BadInput("the picture holds more than 8 MiB", subject="picture", remedy="bring a smaller one", code="too_large")
+    return bytes(data)
 
 
 def router() -> APIRouter:

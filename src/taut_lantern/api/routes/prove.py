@@ -7,17 +7,15 @@ from typing import Annotated
 
 from fastapi import Query, Request, Response
 
-from ...core.errors import BadInput
 from ...site.accepted import acceptances
 from ...site.common import get_project
 from ...steps.prove import acceptances as step
 from ...steps.prove import pictures
 from ...store import db
 from .. import schemas as x
-from .base import P, V, router
+from .base import BYTES, P, V, picture_in, router
 
 api = router()
-LARGEST = 8 << 20  # bytes of a picture
 
 
 @api.get("/projects/{project_id}/acceptances", operation_id="list_acceptances")
@@ -49,18 +47,12 @@ def list_pictures(project_id: P) -> list[x.PictureOut]:
     "/projects/{project_id}/pictures",
     operation_id="add_picture",
     status_code=201,
-    openapi_extra={
-        "requestBody": {"content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}, "required": True}
-    },
+    openapi_extra=BYTES,
 )
 async def add_picture(project_id: P, request: Request, caption: Annotated[str, Query(max_length=300)] = "", logo: bool = False) -> x.Made:
     """A PNG or JPEG for the report, or the logo on it."""
-    data = bytearray()
-    async for piece in request.stream():
-        data += piece
-        if len(data) > LARGEST:
-            raise BadInput("the picture holds more than 8 MiB", subject="picture", remedy="bring a smaller one", code="too_large")
-    return x.Made(id=await asyncio.to_thread(pictures.add, project_id, bytes(data), caption, logo))
+    data = await picture_in(request)
+    return x.Made(id=await asyncio.to_thread(pictures.add, project_id, data, caption, logo))
 
 
 @api.get(

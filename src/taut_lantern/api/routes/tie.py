@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Literal
+import asyncio
+from typing import Annotated, Literal
 
-from fastapi import Response
+from fastapi import Query, Request, Response
 
 from ...steps.tie import advice, groups, links, network, picks, questions, searching, targets
 from ...store import db
 from .. import schemas as x
-from .base import P, Part, V, router
+from .base import BYTES, P, Part, V, picture_in, router
 
 api = router()
 
@@ -29,7 +30,24 @@ def get_search(project_id: P) -> x.SearchOut:
 @api.patch("/projects/{project_id}/search", operation_id="set_search")
 def set_search(project_id: P, body: x.SearchIn) -> x.SearchOut:
     """Holds from the next time that stations are tied."""
-    searching.change(project_id, body.version, in_order=body.in_order, level=body.level, reach=body.reach, sketch=body.sketch)
+    placed = body.picture.model_dump() if body.picture else None
+    searching.change(
+        project_id, body.version, in_order=body.in_order, level=body.level, reach=body.reach, sketch=body.sketch, picture=placed
+    )
+    return get_search(project_id)
+
+
+@api.post("/projects/{project_id}/search/picture", operation_id="lay_sketch_picture", status_code=201, openapi_extra=BYTES)
+async def lay_sketch_picture(project_id: P, request: Request, page: Annotated[int, Query(ge=1, le=10_000)] = 1) -> x.SearchOut:
+    """A PNG or JPEG, or a page of a PDF, below the field sketch; it takes the place of the one before."""
+    data = await picture_in(request)
+    await asyncio.to_thread(searching.lay_below, project_id, data, page)
+    return await asyncio.to_thread(get_search, project_id)
+
+
+@api.delete("/projects/{project_id}/search/picture", operation_id="take_sketch_picture")
+def take_sketch_picture(project_id: P) -> x.SearchOut:
+    searching.take_from_below(project_id)
     return get_search(project_id)
 
 

@@ -280,14 +280,24 @@ class GroupOut(Out):
     stations: list[str]
 
 
+class SketchPlaceIn(Model):
+    """Where a picture lies below the sketch: its lower left corner in metres, and metres a pixel."""
+
+    x: Annotated[FiniteFloat, Field(ge=-1e6, le=1e6)]
+    y: Annotated[FiniteFloat, Field(ge=-1e6, le=1e6)]
+    size: Annotated[FiniteFloat, Field(gt=0, le=100)]
+
+
 class SearchIn(Model):
-    """reach: metres on the sketch, 0 for any; sketch: lines of station name, x, y in metres, empty to take it away."""
+    """reach: metres on the sketch, 0 for any; sketch: lines of station name, x, y in metres, empty to take it away; picture: where the
+    one below it lies."""
 
     version: Version
     in_order: bool | None = None
     level: bool | None = None
     reach: Annotated[FiniteFloat, Field(ge=0, le=1000)] | None = None
     sketch: Annotated[str, Field(max_length=200_000)] | None = None
+    picture: SketchPlaceIn | None = None
 
 
 class SpotOut(Out):
@@ -297,9 +307,29 @@ class SpotOut(Out):
     y: float
 
 
+class SketchPictureOut(Out):
+    """A picture below the sketch: pixels, and where it lies there in metres."""
+
+    id: str
+    wide: int
+    high: int
+    x: float
+    y: float
+    size: float
+
+
+class LaidOut(Out):
+    """How the sketch lies on the plan of a part: (2, 3) row by row, metres."""
+
+    part: str
+    T_part_sketch: list[float]
+
+
 class SearchOut(Out):
     version: int
     in_order: bool
     level: bool
     reach: float
     spots: list[SpotOut]
+    picture: SketchPictureOut | None
+    laid: list[LaidOut]

@@ -108,6 +108,22 @@ def read_spots(text: str) -> dict[str, tuple[float, float]]:
     return out
 
 
+def laid_on(spots: Mapping[str, tuple[float, float]], placed: Mapping[str, Array]) -> Array | None:
+    """(2, 3) how a sketch lies on a plan: turned and moved, not scaled, so that its spots fall on the placed stations as well as they can
+    (least squares). None with fewer than two of them, or when they lie on each other."""
+    both = [n for n in placed if n in spots]
+    if len(both) < 2:
+        return None
+    drawn = np.array([complex(*spots[n]) for n in both])
+    found = np.array([complex(*placed[n][:2, 3]) for n in both])
+    turn = np.vdot(drawn - drawn.mean(), found - found.mean())
+    if abs(turn) < 1e-6:
+        return None
+    turn /= abs(turn)
+    shift = found.mean() - turn * drawn.mean()
+    return np.array([[turn.real, -turn.imag, shift.real], [turn.imag, turn.real, shift.imag]])
+
+
 def in_body(body: Mapping[str, Array], name: str, pose: Array) -> dict[str, Array]:
     """Poses of all of a body whose member ``name`` stands at ``pose``."""
     T_out_body = pose @ frames.inverse(body[name])

@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import scipy.sparse as sp
+from numpy.typing import NDArray
 
 from .. import frames
 from ..errors import Finding
-from .normal import inverse
+from .normal import Covariance, Dense, covariance
 from .observations import Array
 from .reliability import global_test, link_residuals
 from .solution import Placing, Solution, TargetPoint
@@ -29,20 +30,23 @@ def described(
     confidence: float,
 ) -> Solution:
     """Covariances, residuals and the global test of an adjusted network, back in the coordinates of its parts."""
-    q = np.zeros((0, 0)) if normal is None else inverse(normal)
+    known = None if normal is None else covariance(normal)
     term, column = network.link_term, network.to.station
     v, j = term.plain(x.pose), term.jacobians(x.pose)
-    links = link_residuals(network.links, v, j, term.covariance, term.root, term.a, term.b, column, q)
+    links = link_residuals(
+        network.links, v, j, term.covariance, term.root, _among(known, np.stack([column[term.a], column[term.b]], axis=1))
+    )
     total = float((network.residuals(x) ** 2).sum())
     test = global_test(total, network.observations - network.to.size, confidence)
-    q = q * max(test.sigma0, 1.0) ** 2
-    poses, covariance, position, turn = {}, {}, {}, {}
+    if known is not None:
+        known.scale = max(test.sigma0, 1.0) ** 2
+    of_stations = _among(known, column[:, None])
+    poses, own, position, turn = {}, {}, {}, {}
     for k, s in enumerate(network.stations):
-        c = int(column[k])
-        covariance[s] = q[c : c + 6, c : c + 6] if c >= 0 else np.zeros((6, 6))
+        own[s] = of_stations[k]
         about_itself = np.eye(6)
         about_itself[3:, :3] = -frames.skew(x.pose[k, :3, 3])
-        deviation = np.sqrt(np.clip(np.diag(about_itself @ covariance[s] @ about_itself.T), 0, None))
+        deviation = np.sqrt(np.clip(np.diag(about_itself @ own[s] @ about_itself.T), 0, None))
         turn[s], position[s] = deviation[:3], deviation[3:]
         poses[s] = x.pose[k].copy()
         poses[s][:3, 3] += network.origin[network.part_of[k]]
@@ -50,23 +54,32 @@ def described(
         poses,
         position,
         turn,
-        covariance,
+        own,
         links,
-        _targets(network, x, poses, covariance, q),
+        _targets(network, x, poses, own, known),
         {int(part): x.up[part] for part in np.nonzero(network.to.up >= 0)[0]},
-        [_placing(network, x, int(part), q) for part in np.nonzero(network.to.placing >= 0)[0]],
+        [_placing(network, x, int(part), known) for part in np.nonzero(network.to.placing >= 0)[0] if known is not None],
         [part.stations for part in network.parts],
         [part.datum for part in network.parts],
         test,
         iterations,
         converged,
         findings,
-        q,
+        known,
         {s: int(column[k]) for k, s in enumerate(network.stations)},
     )
 
 
-def _placing(network: Network, x: State, part: int, q: Array) -> Placing:
+def _among(known: Covariance | Dense | None, first: NDArray[np.int_], wide: int = 6) -> Array:
+    """(n, k wide, k wide) covariance of the unknowns that begin at columns (n, k); -1 is held."""
+    n, k = first.shape
+    if known is None or not n:
+        return np.zeros((n, k * wide, k * wide))
+    at = np.where(first[:, :, None] >= 0, first[:, :, None] + np.arange(wide), -1)
+    return known.among(at.reshape(n, k * wide))
+
+
+def _placing(network: Network, x: State, part: int, known: Covariance | Dense) -> Placing:
     """A part on control; what is uncertain in its placing and in its network goes together."""
     own = np.nonzero(network.control_term.part == part)[0]
     off = network.control_term.plain(x)
@@ -74,14 +87,15 @@ def _placing(network: Network, x: State, part: int, q: Array) -> Placing:
     shift = t.copy()
     shift[:3, 3] += network.middle - t[:3, :3] @ network.origin[part]
     stations = {}
-    for k in np.nonzero(network.part_of == part)[0]:
-        at = x.pose[k, :3, 3]
-        columns, blocks = [np.arange(first, first + 6)], [_by_motion(frames.apply(t, at[None])[0])]
-        if (c := int(network.to.station[k])) >= 0:
-            columns.append(np.arange(c, c + 6))
-            blocks.append(t[:3, :3] @ _by_motion(at))
-        j, where = np.hstack(blocks), np.concatenate(columns)
-        stations[network.stations[k]] = j @ q[np.ix_(where, where)] @ j.T
+    of_all = known.columns(np.arange(first, first + 6))
+    members = np.nonzero(network.part_of == part)[0]
+    of_members = _among(known, network.to.station[members][:, None])
+    for k, inside in zip(members, of_members, strict=True):
+        at, c = x.pose[k, :3, 3], int(network.to.station[k])
+        by_placing, by_own = _by_motion(frames.apply(t, at[None])[0]), t[:3, :3] @ _by_motion(at)
+        with_placing = of_all[c : c + 6] if c >= 0 else np.zeros((6, 6))
+        mixed = by_own @ with_placing @ by_placing.T
+        stations[network.stations[k]] = by_placing @ of_all[first : first + 6] @ by_placing.T + by_own @ inside @ by_own.T + mixed + mixed.T
     return Placing(part, shift, {network.controlled[k][0]: off[k] for k in own}, stations)
 
 
@@ -90,19 +104,21 @@ def _by_motion(p: Array) -> Array:
     return np.hstack([-frames.skew(p), np.eye(3)])
 
 
-def _targets(network: Network, x: State, poses: dict[str, Array], covariance: dict[str, Array], q: Array) -> list[TargetPoint]:
+def _targets(
+    network: Network, x: State, poses: dict[str, Array], own: dict[str, Array], known: Covariance | Dense | None
+) -> list[TargetPoint]:
     """Where each part sees each of its targets; one seen once stands where that station sees it."""
     out = []
     adjusted = {key: k for k, key in enumerate(network.targets)}
+    of_targets = _among(known, network.to.target[:, None], 3)
     for (target, part), seen in network.sightings_of.items():
         at = np.array([frames.apply(poses[s.station], s.centre[None])[0] for s in seen])
         if (k := adjusted.get((target, part))) is not None:
-            c = int(network.to.target[k])
-            position, spread = x.point[k] + network.origin[part], q[c : c + 3, c : c + 3]
+            position, spread = x.point[k] + network.origin[part], of_targets[k]
         else:
             position, turn = at[0], poses[seen[0].station][:3, :3]
             j = _by_motion(position - network.origin[part])
-            spread = turn @ seen[0].covariance @ turn.T + j @ covariance[seen[0].station] @ j.T
+            spread = turn @ seen[0].covariance @ turn.T + j @ own[seen[0].station] @ j.T
         off = float(np.linalg.norm(at - position, axis=1).max()) if len(at) > 1 else 0.0
         out.append(TargetPoint(target, part, position, spread, len(seen), off))
     return out

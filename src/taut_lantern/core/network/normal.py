@@ -1,4 +1,4 @@
-"""Normal equations: solved in a band, inverted whole.
+"""Normal equations: solved in a band, inverted where it is asked for.
 
 Stations that see each other stand near each other, so the unknowns can be put into an order in which everything that is not zero lies near
 the diagonal (reverse Cuthill-McKee; George & Liu, Computer Solution of Large Sparse Positive Definite Systems, ch. 4). Where a
@@ -7,14 +7,17 @@ network holds something badly enough to lose positive definiteness in rounding, 
 
 from __future__ import annotations
 
+from functools import cached_property
+
 import numpy as np
 import scipy.sparse as sp
 from numpy.typing import NDArray
-from scipy.linalg import lapack, solveh_banded
+from scipy.linalg import lapack, solve_triangular, solveh_banded
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 from scipy.sparse.linalg import splu
 
 Array = NDArray[np.float64]
+LEAST = 48  # unknowns of a block: smaller ones cost more in calls than they spare
 
 
 class Band:
@@ -39,6 +42,102 @@ class Band:
         except np.linalg.LinAlgError:
             return np.asarray(splu(normal, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(right))
         return np.asarray(ordered[self.place])
+
+
+class Covariance:
+    """The inverse of a normal matrix (n, n), positive definite, where it is asked for.
+
+    In the order of a narrow band the matrix is block tridiagonal: blocks as wide as the band meet their neighbours only. The
+    inverse between unknowns of one observation then follows from the last block back to the first, without the rest of it (Takahashi
+    et al. 1973, in blocks; Golub & Van Loan, Matrix Computations, 4.5). ``scale`` multiplies all that is given.
+    """
+
+    def __init__(self, normal: sp.csc_matrix) -> None:
+        self.normal, self.scale, n = normal, 1.0, normal.shape[0]
+        order = np.asarray(reverse_cuthill_mckee(normal.tocsr(), symmetric_mode=True))
+        self.place = np.empty(n, np.int64)
+        self.place[order] = np.arange(n)
+        entries = normal.tocoo()
+        row, column = self.place[entries.row], self.place[entries.col]
+        self.wide = wide = max(int((row - column).max(initial=0)), LEAST)
+        count = -(-n // wide)
+        self.own = np.zeros((count, wide, wide))  # [i] block (i, i), first of the matrix and at last of the inverse
+        self.below = np.zeros((count, wide, wide))  # [i] block (i, i - 1)
+        for held, apart in ((self.own, 0), (self.below, 1)):
+            here = row // wide - column // wide == apart
+            np.add.at(held, (row[here] // wide, row[here] % wide, column[here] % wide), entries.data[here])
+        rest = np.arange(n, count * wide) % wide
+        self.own[-1, rest, rest] = 1.0
+        self._invert(count)
+
+    def _invert(self, count: int) -> None:
+        factors: list[Array] = []
+        steps = [self.below[0]]
+        for i in range(count):
+            if i:
+                across = solve_triangular(factors[-1], self.below[i].T, lower=True, check_finite=False)
+                self.own[i] -= across.T @ across
+                steps.append(solve_triangular(factors[-1], across, lower=True, trans="T", check_finite=False).T)
+            factors.append(np.linalg.cholesky(self.own[i]))
+        for i in range(count - 1, -1, -1):
+            half = solve_triangular(factors[i], np.eye(self.wide), lower=True, check_finite=False)
+            self.own[i] = half.T @ half
+            if i + 1 < count:
+                self.below[i + 1] = -self.own[i + 1] @ steps[i + 1]
+                self.own[i] -= steps[i + 1].T @ self.below[i + 1]
+
+    def among(self, at: NDArray[np.int_]) -> Array:
+        """(m, p, p) between unknowns (m, p) that observations or the band bring together; those of number -1 are held: zero."""
+        free = at >= 0
+        to = np.where(free, self.place[at], 0)
+        block, off = to // self.wide, to % self.wide
+        i, j, r, c = np.broadcast_arrays(block[:, :, None], block[:, None, :], off[:, :, None], off[:, None, :])
+        both = free[:, :, None] & free[:, None, :]
+        if (both & (np.abs(i - j) > 1)).any():
+            raise ValueError("no observation brings these unknowns together: ask for their columns")
+        out = np.where(i == j, self.own[i, r, c], np.where(i > j, self.below[i, r, c], self.below[j, c, r]))
+        return np.asarray(out * self.scale * both)
+
+    def columns(self, at: NDArray[np.int_]) -> Array:
+        """(n, k) whole columns of unknowns (k,)."""
+        right = np.zeros((self.normal.shape[0], len(at)))
+        right[at, np.arange(len(at))] = self.scale
+        return np.asarray(splu(self.normal, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(right))
+
+    @cached_property
+    def _whole(self) -> Array:
+        return inverse(self.normal)
+
+    @property
+    def whole(self) -> Array:
+        """(n, n) all of it: for what asks how every station goes with every other."""
+        return self._whole * self.scale
+
+
+class Dense:
+    """The same of a matrix that rounding has made indefinite: inverted whole."""
+
+    def __init__(self, normal: sp.csc_matrix) -> None:
+        self.inverse, self.scale = inverse(normal), 1.0
+
+    def among(self, at: NDArray[np.int_]) -> Array:
+        free = at >= 0
+        return np.asarray(self.whole[at[:, :, None], at[:, None, :]] * (free[:, :, None] & free[:, None, :]))
+
+    def columns(self, at: NDArray[np.int_]) -> Array:
+        return np.asarray(self.whole[:, at])
+
+    @property
+    def whole(self) -> Array:
+        return self.inverse * self.scale
+
+
+def covariance(normal: sp.csc_matrix) -> Covariance | Dense:
+    """The inverse of a normal matrix, where it is asked for."""
+    try:
+        return Covariance(normal)
+    except np.linalg.LinAlgError:
+        return Dense(normal)
 
 
 def inverse(normal: sp.csc_matrix) -> Array:

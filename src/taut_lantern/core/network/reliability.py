@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.special import chdtri
 
 from .observations import Array, LinkObservation, SightingObservation
@@ -60,24 +59,17 @@ def link_residuals(
     j: Array,
     covariance: Array,
     root: Array,
-    a: NDArray[np.int_],
-    b: NDArray[np.int_],
-    moving: NDArray[np.int_],
-    q: Array,
+    of_ends: Array,
 ) -> dict[str, LinkResidual]:
     """Residuals with redundancy and normalized size.
 
-    v (n, 6) residuals, j (n, 6, 6) their derivative by the motion of b, covariance and its root (n, 6, 6) of the links
-    between stations a and b, moving: first column of each station in q, the covariance of the unknowns (-1: held).
+    v (n, 6) residuals, j (n, 6, 6) their derivative by the motion of b, covariance and its root (n, 6, 6) of the links,
+    of_ends (n, 12, 12) covariance of the motions of both stations of each.
     """
     if not links:
         return {}
-    padded = np.zeros((len(q) + 6, len(q) + 6))  # what is held does not move: its columns are zero
-    padded[: len(q), : len(q)] = q
-    ends = np.stack([np.where(moving[e] >= 0, moving[e], len(q)) for e in (a, b)], axis=1)
-    at = (ends[:, :, None] + np.arange(6)).reshape(len(links), 12)
     design = np.concatenate([-j, j], axis=2)
-    of_residuals = covariance - design @ padded[at[:, :, None], at[:, None, :]] @ design.transpose(0, 2, 1)
+    of_residuals = covariance - design @ of_ends @ design.transpose(0, 2, 1)
     white = root @ of_residuals @ root.transpose(0, 2, 1)
     redundancy = np.trace(white, axis1=1, axis2=2)
     value, vector = np.linalg.eigh((white + white.transpose(0, 2, 1)) / 2)

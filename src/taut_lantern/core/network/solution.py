@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..errors import Finding
+from .normal import Covariance, Dense
 from .observations import Array
 from .reliability import GlobalTest, LinkResidual
 
@@ -58,7 +59,7 @@ class Solution:
     iterations: int
     converged: bool
     findings: tuple[Finding, ...] = field(default=())
-    unknowns: Array = field(default_factory=lambda: np.zeros((0, 0)))  # their joint covariance
+    known: Covariance | Dense | None = None  # covariance of the unknowns
     column: dict[str, int] = field(default_factory=dict)  # of each station's motion in it, -1 of one that holds its part
 
     def joint(self, stations: Sequence[str]) -> Array:
@@ -67,7 +68,8 @@ class Solution:
         at = (own[:, None] + np.arange(6)).ravel()
         free = np.repeat(own >= 0, 6)
         out = np.zeros((len(at), len(at)))
-        out[np.ix_(free, free)] = self.unknowns[np.ix_(at[free], at[free])]
+        if self.known is not None:
+            out[np.ix_(free, free)] = self.known.whole[np.ix_(at[free], at[free])]
         return out
 
     @property

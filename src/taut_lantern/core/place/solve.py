@@ -18,7 +18,7 @@ from ..targets.match import rigid
 
 Array = NDArray[np.float64]
 ON_LINE = 0.05  # metres: points that lie closer to one line leave the turn about it free
-PRIOR_SHARE = 0.2  # of the tolerance: what a surveyed coordinate deviates by, before the residuals have told
+PRIOR_SHARE = 0.25  # of the tolerance: standard deviation of a surveyed coordinate, before the residuals have told
 PRIOR_WEIGHT = 3.0  # degrees of freedom that this is worth: few residuals tell little
 GROSS = 3.0  # times the tolerance: from here on a figure is a fault, not a doubt
 

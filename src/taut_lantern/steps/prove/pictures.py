@@ -7,38 +7,26 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from ...core.errors import BadInput
-from ...formats import picture
 from ...site.common import get_project, owned
-from ...site.pictures import pictures_of
-from ...store import journal, scratch
-from ...store.db import actor, file_chunks, session, store_file
-from ...store.models import Picture, new_id, now
+from ...site.pictures import keep, pictures_of
+from ...store import journal
+from ...store.db import file_chunks, session
+from ...store.models import Picture
 
 MOST = 40  # pictures of a report: what still opens on a tablet
 
 
 def add(project_id: str, data: bytes, caption: str, logo: bool) -> str:
     """Keep a picture; a new logo takes the place of the one before."""
-    kind, wide, high = picture.looked_at(data)
     what = "logo" if logo else "picture"
-    with scratch.folder() as folder:
-        path = folder / "picture"
-        path.write_bytes(data)
-        with journal.change(project_id, f"Put a {what} into the report" + (f": {caption[:100]}" if caption else "")) as c:
-            have = pictures_of(c.s, project_id)
-            if logo:
-                for old in (x for x in have if x.logo):
-                    c.remove(old)
-            elif sum(not x.logo for x in have) >= MOST:
-                raise BadInput(f"the report has {MOST} pictures already", subject="pictures", remedy="take one out first", code="too_many")
-            row = Picture(
-                id=new_id(), project_id=project_id, caption=caption.strip(), logo=logo, kind=kind, wide=wide, high=high, size=len(data)
-            )
-            row.made_by, row.made_at = actor.get(), now()
-            key = row.id
-            store_file(c.s, key, path)
-            c.s.add(row)
-        return key
+    with journal.change(project_id, f"Put a {what} into the report" + (f": {caption[:100]}" if caption else "")) as c:
+        have = pictures_of(c.s, project_id)
+        if logo:
+            for old in (x for x in have if x.logo):
+                c.remove(old)
+        elif sum(not x.logo for x in have) >= MOST:
+            raise BadInput(f"the report has {MOST} pictures already", subject="pictures", remedy="take one out first", code="too_many")
+        return keep(c, data, caption=caption.strip(), logo=logo).id
 
 
 def change(project_id: str, picture_id: str, version: int, caption: str) -> None:

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 from sqlalchemy.orm import Session
 
-from ...core.align.search import Search, read_spots
-from ...core.errors import BadInput
+from ...core.align.search import Search, laid_on, read_spots
+from ...core.errors import BadInput, NotFound
+from ...formats.picture import page_of
 from ...site.common import get_project, matrix, stations_of
 from ...site.groups import bodies_of
+from ...site.pictures import keep, sketch_picture
 from ...store import journal
-from ...store.models import Project
+from ...store.models import Project, Station
 
+WIDE = 40.0  # metres that a picture is taken to be wide before it is scaled
 PLAIN: dict[str, Any] = {"in_order": False, "level": True, "reach": 0.0, "spots": {}}
 
 
@@ -34,7 +38,54 @@ def describe(s: Session, project_id: str) -> dict[str, Any]:
         for x in stations
         if x.id in kept["spots"]
     ]
-    return {"version": project.version, "in_order": kept["in_order"], "level": kept["level"], "reach": kept["reach"], "spots": spots}
+    return {
+        "version": project.version,
+        "in_order": kept["in_order"],
+        "level": kept["level"],
+        "reach": kept["reach"],
+        "spots": spots,
+        "picture": _picture(s, project_id),
+        "laid": _laid(stations, kept["spots"]),
+    }
+
+
+def _picture(s: Session, project_id: str) -> dict[str, Any] | None:
+    row = sketch_picture(s, project_id)
+    return None if row is None or row.sketch is None else {"id": row.id, "wide": row.wide, "high": row.high, **row.sketch}
+
+
+def _laid(stations: list[Station], spots: dict[str, list[float]]) -> list[dict[str, Any]]:
+    """How the sketch lies on the plan of each part that has two of its stations."""
+    out = []
+    known = {k: (float(x), float(y)) for k, (x, y) in spots.items()}
+    for part in dict.fromkeys(x.part_id for x in stations if x.part_id is not None):
+        t = laid_on(known, {x.id: matrix(x.pose) for x in stations if x.part_id == part})
+        if t is not None:
+            out.append({"part": part, "T_part_sketch": [float(v) for v in t.ravel()]})
+    return out
+
+
+def lay_below(project_id: str, data: bytes, page: int = 1) -> None:
+    """Lay a picture, or a page of a PDF document, below the sketch; it takes the place of the one before. Until it is scaled it is as
+    wide as what is drawn."""
+    if data[:1024].lstrip().startswith(b"%PDF"):
+        data = page_of(data, page)
+    with journal.change(project_id, "Laid a picture below the sketch") as c:
+        spots = np.array(list((PLAIN | c.project.search)["spots"].values()) or [[0.0, 0.0], [WIDE, 0.0]], float)
+        if old := sketch_picture(c.s, project_id):
+            c.remove(old)
+        row = keep(c, data, caption="", logo=False, sketch={"x": 0.0, "y": 0.0, "size": 1.0})
+        low, wide = spots.min(axis=0), max(float(np.ptp(spots, axis=0).max()), WIDE)
+        row.sketch = {"x": float(low[0]), "y": float(low[1]), "size": wide / max(row.wide, row.high)}
+
+
+def take_from_below(project_id: str) -> None:
+    """Take the picture away."""
+    with journal.change(project_id, "Took the picture from below the sketch") as c:
+        row = sketch_picture(c.s, project_id)
+        if row is None:
+            raise NotFound("no picture lies below the sketch", subject="picture", remedy="lay one there")
+        c.remove(row)
 
 
 def change(
@@ -45,8 +96,10 @@ def change(
     level: bool | None = None,
     reach: float | None = None,
     sketch: str | None = None,
+    picture: dict[str, float] | None = None,
 ) -> None:
-    """Set what is given. sketch: lines of station name, x, y in metres; an empty one takes the sketch away."""
+    """Set what is given. sketch: lines of station name, x, y in metres; an empty one takes the sketch away. picture: where the one below
+    it lies, x, y of its lower left corner in metres, size in metres a pixel."""
     drawn = None if sketch is None else read_spots(sketch)
     with journal.change(project_id, "") as c:
         journal.checked_version(c.project, version, f"the project {c.project.name}")
@@ -71,5 +124,12 @@ def change(
                 )
             kept["spots"] = {ids[n]: list(xy) for n, xy in drawn.items()}
             said.append(f"{len(drawn)} stations on a sketch" if drawn else "no sketch")
+        if picture is not None:
+            row = sketch_picture(c.s, project_id)
+            if row is None:
+                raise BadInput("no picture lies below the sketch", subject="picture", remedy="lay one there first")
+            if row.sketch != picture:
+                row.sketch = picture
+                said.append("a picture below it")
         c.project.search = kept
         c.title = "Set how stations are looked for" + (": " + ", ".join(said) if said else "")

@@ -2,6 +2,7 @@
 import { useSearch } from "../../api/queries";
 import { Actions, Button, Heading, Quiet } from "../../kit";
 import { Await } from "../../kit/await";
+import { useView } from "../../kit/view";
 import { useSetSearch, type SearchChange } from "./search";
 import { drawSketch } from "./Sketch";
 
@@ -20,6 +21,7 @@ function Choices({ id }: { id: string }) {
   const search = useSearch(id).data!;
   const set = useSetSearch(id);
   const spots = search.spots.length;
+  const { underPlan, set: show } = useView();
   const choice = (label: string, on: boolean, change: SearchChange, why: string) => (
     <label className="flex items-start gap-2 py-0.5 text-[13.5px]">
       <input
@@ -54,6 +56,12 @@ function Choices({ id }: { id: string }) {
           ? `${spots} ${spots === 1 ? "station stands" : "stations stand"} on a field sketch. A placement that is not where it was drawn is not used.`
           : "A field sketch says roughly where the stations stood. It settles which of two alike rooms is which."}
       </Quiet>
+      {search.laid.length > 0 && search.picture && (
+        <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
+          <input type="checkbox" checked={underPlan} onChange={() => show({ underPlan: !underPlan })} />
+          Its picture under the plan
+        </label>
+      )}
       <Actions>
         <Button onClick={() => drawSketch(true)}>{spots ? "Change the sketch" : "Put stations on a sketch"}</Button>
         {spots > 0 && (

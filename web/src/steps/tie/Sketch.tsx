@@ -1,13 +1,13 @@
-/** Stations dragged onto a field sketch: a picture of it may lie below, scaled by two places and what lies between them. */
+/** Stations dragged onto a field sketch: a picture or a page of a PDF may lie below, scaled by two places and what lies between them. */
 import { Dialog } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
 import { create } from "zustand";
 import type { Station } from "../../api/client";
 import { useSearch, useStations } from "../../api/queries";
-import { Button, fixed } from "../../kit";
+import { Actions, Button, fixed } from "../../kit";
 import { LengthField, useLengths } from "../../kit/fields";
-import { useSetSearch } from "./search";
-import { begin, bounds, lines, metres, type Spots, type XY } from "./spots";
+import { type Below, useSetSearch, useSketchPicture } from "./search";
+import { begin, bounds, corners, lines, metres, type Spots, type XY } from "./spots";
 
 const useDrawing = create<{ open: boolean }>(() => ({ open: false }));
 export const drawSketch = (open: boolean) => useDrawing.setState({ open });
@@ -37,15 +37,26 @@ function Board({ id }: { id: string }) {
   const stations = useStations(id).data ?? [];
   const search = useSearch(id).data;
   const [spots, setSpots] = useState<Spots>(() => begin(search?.spots ?? []));
-  const [view, setView] = useState(() => bounds(spots, WIDE, HIGH));
+  const picture = search?.picture ?? null;
+  const [place, setPlace] = useState<Below | null>(picture);
+  const [view, setView] = useState(() => bounds(corners(spots, picture, picture), WIDE, HIGH));
   const [chosen, choose] = useState<string | null>(null);
-  const [picture, setPicture] = useState<string | null>(null);
+  const [file, setFile] = useState<File | null>(null);
+  const [page, setPage] = useState(1);
   const [ends, setEnds] = useState<XY[] | null>(null); // two places that say how large the picture is; null: not asked
   const [problem, setProblem] = useState("");
   const board = useRef<SVGSVGElement>(null);
   const between = useLengths({ between: 10 }, "m", { between: { least: 0.5, most: 2000 } });
   const save = useSetSearch(id, () => drawSketch(false));
-  useEffect(() => () => URL.revokeObjectURL(picture ?? ""), [picture]);
+  const lay = useSketchPicture(id, () => setEnds(null));
+  const known = useRef(picture?.id);
+  useEffect(() => {
+    if (known.current === picture?.id) return; // another one lies below now
+    known.current = picture?.id;
+    setPlace(picture);
+    setView(bounds(corners(spots, picture, picture), WIDE, HIGH));
+    setEnds(picture ? [] : null);
+  }, [picture, spots]);
   const open = stations.filter((s) => !spots[s.id]);
   const at = (e: React.PointerEvent): XY => {
     const box = board.current!.getBoundingClientRect();
@@ -63,19 +74,16 @@ function Board({ id }: { id: string }) {
     choose(open.find((s) => s.id !== next)?.id ?? null);
   };
   const scale = () => {
-    if (ends?.length !== 2 || !between.values) return;
+    if (ends?.length !== 2 || !between.values || !place) return;
     const px = Math.hypot(ends[1]![0] - ends[0]![0], ends[1]![1] - ends[0]![1]);
     if (px < 4) return setProblem("The two places lie on each other: click two that lie apart.");
-    const size = between.values.between / px; // what was put already stays where it is on the picture
+    const by = between.values.between / (px * view.size); // what was put already stays where it is on the picture
+    const grown = (v: number, about: number) => about + by * (v - about);
     setSpots((now) =>
-      Object.fromEntries(
-        Object.entries(now).map(([k, [x, y]]) => [
-          k,
-          metres([(x - view.x) / view.size, HIGH - (y - view.y) / view.size], { ...view, size }),
-        ]),
-      ),
+      Object.fromEntries(Object.entries(now).map(([k, [x, y]]) => [k, [grown(x, place.x), grown(y, place.y)] as XY])),
     );
-    setView({ ...view, size });
+    setPlace({ ...place, size: place.size * by });
+    setView({ ...view, x: grown(view.x, place.x), y: grown(view.y, place.y), size: view.size * by });
     setEnds(null);
     setProblem("");
   };
@@ -86,13 +94,12 @@ function Board({ id }: { id: string }) {
       y: view.y + (HIGH * view.size * (1 - by)) / 2,
       size: view.size * by,
     });
-  const take = (file: File | undefined) => {
-    if (!file) return;
-    if (!file.type.startsWith("image/"))
-      return setProblem(`${file.name} is no picture: choose a PNG or JPEG of the sketch.`);
+  const take = (chosenFile: File | null, at: number) => {
+    if (!chosenFile) return;
+    setFile(chosenFile);
+    setPage(at);
     setProblem("");
-    setPicture(URL.createObjectURL(file));
-    setEnds([]);
+    lay.mutate({ file: chosenFile, page: at });
   };
   const nudge = (e: React.KeyboardEvent, s: Station) => {
     const step = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[e.key];
@@ -122,8 +129,15 @@ function Board({ id }: { id: string }) {
           className="min-w-0 flex-1 touch-none border border-rule bg-paper"
           onPointerDown={down}
         >
-          {picture ? (
-            <image href={picture} width={WIDE} height={HIGH} preserveAspectRatio="xMidYMid meet" opacity={0.75} />
+          {picture && place ? (
+            <image
+              href={`/api/projects/${id}/pictures/${picture.id}/file`}
+              x={(place.x - view.x) / view.size}
+              y={HIGH - (place.y + picture.high * place.size - view.y) / view.size}
+              width={(picture.wide * place.size) / view.size}
+              height={(picture.high * place.size) / view.size}
+              opacity={0.75}
+            />
           ) : (
             <Paper size={view.size} />
           )}
@@ -171,10 +185,34 @@ function Board({ id }: { id: string }) {
         </svg>
         <div className="w-[220px] text-[13.5px]">
           <label className="block cursor-pointer text-[#23407a] underline dark:text-[#9db8ee]">
-            {picture ? "Another picture" : "Lay a picture of the sketch below"}
-            <input type="file" accept="image/*" className="sr-only" onChange={(e) => take(e.target.files?.[0])} />
+            {lay.isPending ? "Laying it below…" : picture ? "Another picture" : "Lay a picture or a PDF below"}
+            <input
+              type="file"
+              accept="image/png,image/jpeg,application/pdf"
+              className="sr-only"
+              onChange={(e) => take(e.target.files?.[0] ?? null, 1)}
+            />
           </label>
-          {picture && !ends && <Button onClick={() => setEnds([])}>Scale the picture anew</Button>}
+          {picture && file?.name.toLowerCase().endsWith(".pdf") && (
+            <label className="mt-1 block">
+              Page{" "}
+              <input
+                type="number"
+                min={1}
+                value={page}
+                className="w-16 border border-rule bg-paper px-1 font-mono"
+                onChange={(e) => e.target.valueAsNumber >= 1 && take(file, e.target.valueAsNumber)}
+              />
+            </label>
+          )}
+          {picture && !ends && (
+            <Actions>
+              <Button onClick={() => setEnds([])}>Scale it anew</Button>
+              <Button busy={lay.isPending} onClick={() => lay.mutate(null)}>
+                Take it away
+              </Button>
+            </Actions>
+          )}
           {ends && (
             <>
               <LengthField of={between} name="between" label="Between them" onCommit={scale} />
@@ -204,21 +242,22 @@ function Board({ id }: { id: string }) {
         </div>
       </div>
       <p className="mt-3 flex items-center gap-3 text-[13px] text-quiet">
-        {!picture && (
-          <>
-            <Button onClick={() => widen(1.5)}>Wider</Button>
-            <Button onClick={() => widen(1 / 1.5)}>Narrower</Button>
-          </>
-        )}
+        <Button onClick={() => widen(1.5)}>Wider</Button>
+        <Button onClick={() => widen(1 / 1.5)}>Narrower</Button>
         <span className="flex-1">
-          The board is {fixed(WIDE * view.size, 0)} m wide. The picture itself is not kept, only where the stations
-          stand.
+          The board is {fixed(WIDE * view.size, 0)} m wide.
+          {picture && " Once two of its stations are tied, the picture is seen under the plan."}
         </span>
         <Button
           main
           busy={save.isPending}
           why={nothing ? "put two stations on it first" : ends ? "scale the picture first" : ""}
-          onClick={() => save.mutate({ sketch: lines(spots, stations) })}
+          onClick={() =>
+            save.mutate({
+              sketch: lines(spots, stations),
+              ...(place && { picture: { x: place.x, y: place.y, size: place.size } }),
+            })
+          }
         >
           Use this sketch
         </Button>

@@ -15,6 +15,17 @@ const LEAST = 40; // metres that a board shows at least
 export const begin = (spots: Search["spots"]): Spots =>
   Object.fromEntries(spots.map((s) => [s.station, [s.x, s.y] as XY]));
 
+/** The spots, with the corners of a picture that lies below them. */
+export function corners(
+  spots: Spots,
+  picture: { wide: number; high: number } | null,
+  at: { x: number; y: number; size: number } | null,
+): Spots {
+  if (!picture || !at) return spots;
+  const far: XY = [at.x + picture.wide * at.size, at.y + picture.high * at.size];
+  return { ...spots, " low": [at.x, at.y], " high": far };
+}
+
 /** The board that shows all spots with some room round them. */
 export function bounds(spots: Spots, wide: number, high: number): View {
   const all = Object.values(spots);
