@@ -99,8 +99,8 @@ def in_control(s: Solution, truth: dict[str, np.ndarray], links: list[LinkObserv
         if not both.placings or not both.converged:
             continue
         T = both.placings[0].T_control_part
-        for x, c in both.placings[0].stations.items():
-            out.append(squared((T @ both.poses[x] - truth[x])[:3, 3], c))
+        for x in both.placings[0].motions:
+            out.append(squared((T @ both.poses[x] - truth[x])[:3, 3], both.placings[0].position(x, T @ both.poses[x])))
     return out
 
 

@@ -14,10 +14,12 @@ import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 from PIL import Image
+from sqlalchemy import select
 
 from taut_lantern.api.app import make_app
 from taut_lantern.api.events import hub
 from taut_lantern.core import frames
+from taut_lantern.core.align.mirror import mirrored
 from taut_lantern.site.common import matrix, numbers
 from taut_lantern.site.solution import refresh_solution
 from taut_lantern.standins.scanner import Scanner
@@ -176,9 +178,34 @@ def test_a_pair_is_compared_in_a_crop_box_alone(client: TestClient, tied: Any) -
     with session() as s:
         t = matrix(s.get_one(Link, new["id"]).T_a_b)
     assert frames.difference(t, frames.inverse(truth["ST-01"]) @ truth["ST-02"])[0] < 0.005
+    drawn = {"centre": between.tolist(), "half": [4.0, 6.0, 50.0], "yaw": 0.4}
+    client.post(f"/api/projects/{p}/links", json={**pair, "region": drawn})
+    work(p)
+    k = next(k for k in network(client, p)["links"] if (k["name_a"], k["name_b"]) == ("ST-01", "ST-02"))
+    new, whole = k, client.get(f"/api/projects/{p}/links/{k['id']}").json()
+    assert whole["region"]["half"] == [4.0, 6.0, 50.0] and sum(whole["histogram"]) > 500
+    assert np.arctan2(*matrix(whole["region"]["T_a_box"])[[1, 0], 0]) == pytest.approx(0.4 - np.arctan2(*at["ST-01"][[1, 0], 0]), abs=1e-6)
     job = linked([0.5, 0.5, 0.5], [80.0, 0.0, 0.0])
     assert job.state == "failed" and job.error["code"] == "not_enough" and "within the box" in job.error["message"]
     assert new["id"] in {k["id"] for k in network(client, p)["links"]}
+
+
+def test_a_scan_put_roughly_is_found_when_it_is_looked_for_farther_round(client: TestClient, tied: Any) -> None:
+    p, truth = tied
+    true, by = frames.inverse(truth["ST-01"]) @ truth["ST-02"], ids(client, p)
+    rough = frames.pose(0.05, (1.6, -1.5, 0.3)) @ true
+    pair = {"a": by["ST-01"], "b": by["ST-02"], "T_a_b": numbers(rough)}
+    off = []
+    for reach in (0.3, 4.0):
+        client.post(f"/api/projects/{p}/links", json={**pair, "reach": reach})
+        *_, job = work(p)
+        with session() as s:
+            rows = s.scalars(select(Link).where(Link.project_id == p)).all()
+        mine = next(k for k in rows if {k.a, k.b} == {by["ST-01"], by["ST-02"]})
+        t = matrix(mine.T_a_b) if mine.a == by["ST-01"] else frames.inverse(matrix(mine.T_a_b))
+        off.append(frames.difference(t, true)[0] if job.state == "done" else np.inf)
+    assert off[1] < 0.005 < off[0]
+    problem(client.post(f"/api/projects/{p}/links", json={**pair, "reach": 50}), 422, "bad_request")
 
 
 def test_a_placement_that_shares_nothing_or_is_none_is_refused_and_changes_nothing(client: TestClient, tied: Any) -> None:
@@ -238,7 +265,8 @@ def test_events_reach_those_who_look_at_the_project_and_nobody_else(client: Test
         heard: tuple[list[str], list[str]] = ([], [])
         hub.loop, before = asyncio.get_running_loop(), hub.loop
         tasks = [asyncio.create_task(listen(x, h)) for x, h in zip((p, other), heard, strict=True)]
-        await asyncio.sleep(0.2)
+        while not all(heard):  # both listen
+            await asyncio.sleep(0.05)
         link = (await asyncio.to_thread(network, client, p))["links"][0]
         url = f"/api/projects/{p}/links/{link['id']}"
         await asyncio.to_thread(client.patch, url, json={"used": False, "version": link["version"]})
@@ -317,6 +345,19 @@ def png(colour: tuple[int, int, int], size: tuple[int, int] = (320, 200)) -> byt
     out = io.BytesIO()
     Image.new("RGB", size, colour).save(out, "PNG")
     return out.getvalue()
+
+
+def test_a_mirrored_scan_is_named_with_the_way_on(client: TestClient, tmp_path: Path) -> None:
+    p = made(client, "Mirrored")
+    clouds = {n: simulate(n, Scanner(points=120_000), 3)[0] for n in ("ST-01", "ST-02")}
+    paths = [write_scan(tmp_path / f"{n}.e57", mirrored(s) if n == "ST-02" else s, name=n) for n, s in clouds.items()]
+    bring_in(p, paths)
+    client.post(f"/api/projects/{p}/tie")
+    *_, job = work(p)
+    (said,) = job.result["undecided"]
+    assert said["code"] == "mirrored" and said["subject"] == "ST-02"
+    assert "ST-02 fits ST-01 as its mirror image" in said["message"] and "right-handed" in said["message"]
+    assert network(client, p)["links"] == []
 
 
 def test_a_page_of_a_pdf_lies_below_the_sketch_and_under_the_plan(client: TestClient, tied: Any) -> None:

@@ -10,8 +10,8 @@ from taut_lantern.core.errors import NotEnough
 from taut_lantern.core.network.adjust import adjust
 from taut_lantern.core.network.observations import ControlObservation, LevelObservation, LinkObservation, SightingObservation
 from taut_lantern.core.network.parts import connected_parts
+from taut_lantern.core.network.predicted import errors, form
 from taut_lantern.core.network.predicted import errors as expected_errors
-from taut_lantern.core.network.predicted import form
 from taut_lantern.core.network.reliability import snoop
 from taut_lantern.core.network.solution import Solution
 
@@ -197,11 +197,11 @@ def test_levels_hold_the_height_of_a_chain_and_claim_what_they_err(lean: float) 
         ups = (t[:3, :3].T @ frames.rotation(np.array([*rng.normal(0, sigma, 2), 0.0])) @ [0, 0, 1.0] for t in true.values())
         levels = [LevelObservation(name, sigma, tuple(up)) for name, up in zip(true, ups, strict=True)]
         start = {"S00": frames.pose(0.3) @ small_motion(np.array([lean, 0, 0, 0, 0, 0]))}
-        for given, errors in ((levels, levelled), ((), bare)):
+        for given, kept in ((levels, levelled), ((), bare)):
             s = adjust(list(true), links, datum=start, levels=given)
             assert s.converged
             e = error(s, true, "S11")
-            errors.append(e)
+            kept.append(e)
             if given:
                 back = s.poses["S00"][:3, :3].T
                 j = np.hstack([-frames.skew(back @ (s.poses["S11"][:3, 3] - s.poses["S00"][:3, 3])), np.eye(3)]) @ np.kron(np.eye(2), back)
@@ -216,7 +216,7 @@ def test_places_in_control_err_as_claimed_however_far_the_datum_is() -> None:
     """The datum at one end, control at the other: what turns about the datum is taken back by placing. 80 draws."""
     placing = frames.pose(0.7, (437_215.0, 5_812_904.0, 46.0))
     spots = np.array([[70.0, 4, 0], [90, -4, 1], [84, 5, -1], [76, -5, 0.5]])
-    ratios, apart = [], []
+    ratios, apart, points = [], [], []
     for seed in range(80):
         true, links = corridor(seed)
         rng = np.random.default_rng(2000 + seed)
@@ -233,13 +233,19 @@ def test_places_in_control_err_as_claimed_however_far_the_datum_is() -> None:
         (placed,) = s.placings
         assert s.converged and set(placed.residuals) == {"T0", "T1", "T2", "T3"}
         for name in ("S10", "S00"):
-            off = (placed.T_control_part @ s.poses[name] - placing @ true[name])[:3, 3]
-            ratios.append(off @ np.linalg.inv(placed.stations[name]) @ off / 3)
-        apart.append(np.sqrt(np.trace(s.covariance["S10"][3:, 3:]) / np.trace(placed.stations["S10"])))
+            stands = placed.T_control_part @ s.poses[name]
+            off = (stands - placing @ true[name])[:3, 3]
+            ratios.append(off @ np.linalg.inv(placed.position(name, stands)) @ off / 3)
+            beside = np.array([[6.0, 5.0, -1.5]])  # a place that the station saw
+            there = frames.apply(stands, beside) - frames.apply(placing @ true[name], beside)
+            points.append(np.linalg.norm(there) / errors(form(placed.motions[name], stands, placed.centre), beside)[0])
+        claimed = placed.position("S10", placed.T_control_part @ s.poses["S10"])
+        apart.append(np.sqrt(np.trace(s.covariance["S10"][3:, 3:]) / np.trace(claimed)))
         if seed == 0:
             free = adjust(list(true), links, seen, datum={"S00": true["S00"]}, control=control[:2])  # two hold no turn: nothing is placed
             assert free.placings == [] and all(np.allclose(free.poses[k], s.poses[k], atol=0.02) for k in true)
     assert 0.7 < np.mean(ratios) < 1.4
+    assert 0.7 < np.mean(np.square(points)) < 1.4
     assert np.median(apart) > 3  # what the network alone would say of a station far from its datum
 
 

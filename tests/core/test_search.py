@@ -6,7 +6,10 @@ import numpy as np
 import pytest
 
 from taut_lantern.core import frames
+from taut_lantern.core.align.believe import tie
 from taut_lantern.core.align.level import straightened, upright_of
+from taut_lantern.core.align.mirror import fits_mirrored, mirrored
+from taut_lantern.core.align.prepared import prepare
 from taut_lantern.core.align.search import Search, in_body, laid_on, read_spots
 from taut_lantern.core.errors import BadInput
 from taut_lantern.standins.scanner import Scanner
@@ -97,3 +100,14 @@ def test_too_little_to_say_what_is_upright_leaves_a_scan_as_it_is() -> None:
 
     points = np.random.default_rng(4).normal(size=(3000, 3)).astype(np.float32)
     np.testing.assert_array_equal(upright_of(Scan(points)), np.eye(3))
+
+
+def test_a_scan_that_fits_nowhere_is_known_as_a_mirror_image() -> None:
+    scans = {n: simulate(n, Scanner(points=120_000), 3)[0] for n in ("ST-01", "ST-02", "ST-04")}
+    ready = {n: prepare(s) for n, s in scans.items()}
+    wrong = mirrored(scans["ST-02"])
+    others = [(n, ready[n]) for n in ("ST-04", "ST-01")]
+    assert fits_mirrored(wrong, prepare(wrong), others) in ready
+    assert fits_mirrored(scans["ST-02"], ready["ST-02"], others) is None
+    left = tie({**ready, "ST-02": prepare(wrong)}).parts
+    assert {frozenset(p) for p in left} == {frozenset(("ST-01", "ST-04")), frozenset(("ST-02",))} or max(map(len, left)) == 1

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import trimesh
@@ -16,6 +17,7 @@ from taut_lantern.standins.scene import Scene, Vec
 from taut_lantern.standins.site import simulate
 
 GREY, PALE, STEEL, LEAF = (0.55, 0.55, 0.53), (0.8, 0.79, 0.75), (0.36, 0.42, 0.46), (0.2, 0.4, 0.14)
+WAVES = ((25.0, 1.5), (9.0, 0.7), (3.0, 0.25), (1.0, 0.08))  # of natural ground: length and height, metres
 
 
 @dataclass(frozen=True)
@@ -90,6 +92,23 @@ def _yard(seed: int, number: int) -> Scene:
         s.box((x, y, 0.25), (x + 4.4, y + 1.8, 0.9), (0.7, 0.1, 0.1), 0.5)
         s.box((x + 1.1, y + 0.1, 0.9), (x + 3.4, y + 1.7, 1.45), (0.15, 0.15, 0.17), 0.2)
     return s
+
+
+def hillside(seed: int) -> tuple[Scene, Callable[[float, float], float]]:
+    """Ground that no plane lies in, 60 m wide: waves of 1 to 25 m in all directions. Also its height at a place."""
+    rng, side = np.random.default_rng(seed), np.linspace(-30, 30, 301)
+    waves = [(way, 2 * np.pi / long, high, rng.uniform(0, 6.3)) for long, high in WAVES for way in rng.uniform(0, 6.3, 12)]
+
+    def height(x: Any, y: Any) -> Any:
+        return sum(high / 5 * np.sin(k * (np.cos(way) * x + np.sin(way) * y) + phase) for way, k, high, phase in waves)
+
+    x, y = (v.ravel() for v in np.meshgrid(side, side, indexing="ij"))
+    corner = np.arange(301 * 301).reshape(301, 301)
+    a, b, c, d = (v.ravel() for v in (corner[:-1, :-1], corner[1:, :-1], corner[1:, 1:], corner[:-1, 1:]))
+    s = Scene()
+    faces = np.concatenate([np.column_stack([a, b, c]), np.column_stack([a, c, d])])
+    s.add(trimesh.Trimesh(np.column_stack([x, y, height(x, y)]), faces, process=False), LEAF, 0.4)
+    return s, lambda at_x, at_y: float(height(at_x, at_y))
 
 
 def _plant(seed: int, number: int) -> Scene:

@@ -18,6 +18,7 @@ from taut_lantern.core.scan.scan import Scan
 from taut_lantern.standins.scanner import Scanner, scan
 from taut_lantern.standins.scene import Scene
 from taut_lantern.standins.site import simulate
+from tests.truth.layouts import hillside
 
 
 @pytest.fixture(scope="module", params=[0.0, 0.0004], ids=["noise only", "with surface offsets"])
@@ -25,6 +26,22 @@ def pair(request: Any) -> tuple[Any, Any, np.ndarray]:
     scanner = Scanner(points=250_000, surface_offset=request.param)
     (a, pose_a), (b, pose_b) = simulate("ST-02", scanner), simulate("ST-04", scanner)
     return prepare(a), prepare(b), frames.inverse(pose_a) @ pose_b
+
+
+@pytest.mark.parametrize("seed", [5, 6])
+def test_natural_ground_without_a_plane_is_aligned_to_a_millimetre_and_claims_it(seed: int) -> None:
+    ground, height = hillside(seed)
+    made = [
+        scan(ground, (x, y, height(x, y) + 1.7), turn, 10 * seed + k, Scanner(points=600_000))
+        for k, (x, y, turn) in enumerate(((-4.0, -2.0, 0.3), (5.0, 3.0, 1.1)))
+    ]
+    (a, pose_a), (b, pose_b) = made
+    true = frames.inverse(pose_a) @ pose_b
+    result = fine(prepare(a, whole=False), prepare(b, whole=False), frames.pose(0.01, (0.1, -0.08, 0.03)) @ true)
+    assert result is not None and result.converged
+    e = result.T_a_b @ frames.inverse(true)
+    v = np.concatenate([frames.rotation_vector(e[:3, :3]), e[:3, 3]])
+    assert np.linalg.norm(v[3:]) < 0.0015 and v @ np.linalg.solve(result.covariance, v) / 6 < 3
 
 
 @pytest.mark.parametrize("start", [(0.0, 0.0, 0.0, 0.0), (0.25, -0.2, 0.05, 0.02), (-0.3, 0.1, -0.08, -0.03)])

@@ -95,8 +95,9 @@ def orthonormal(t: Array) -> Array:
 
 def difference(a: Array, b: Array) -> tuple[float, float]:
     """How far two poses are apart: (metres between origins, radians)."""
-    d = inverse(a) @ b
-    return float(np.linalg.norm(d[:3, 3])), float(np.linalg.norm(rotation_vector(d[:3, :3])))
+    (x, y, z), turned = (b[:3, 3] - a[:3, 3]).tolist(), (b[:3, :3] - a[:3, :3]).ravel()
+    chord = math.sqrt(float(turned @ turned) / 8)  # of the difference of two rotations: 2 sqrt 2 sin of half the angle
+    return math.sqrt(x * x + y * y + z * z), 2 * math.asin(min(chord, 1.0))
 
 
 def yaw_of(t: Array) -> float:

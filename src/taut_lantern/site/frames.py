@@ -11,6 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core import frames
+from ..core.network.predicted import form
 from ..core.place.solve import placed_covariance
 from ..store.models import Control, Frame, Part, Project, Station
 from .common import Array, matrix
@@ -116,6 +117,19 @@ def deviation_in(frame: InUse, station: str, pose: Array, sigma_mm: Sequence[flo
         at = frames.apply(frame.T_frame_part, pose[None, :3, 3])
         own = own + np.diag(placed_covariance(np.array(placing).reshape(6, 6), np.array(frame.row.detail["centre"]), at)[0])
     return [1000 * float(v) for v in np.sqrt(own)]
+
+
+def expected_in(frame: InUse, station: str, pose: Array, own: Sequence[float]) -> list[float]:
+    """(16,) the form (mm2, of places in the station's frame) that says what any of its points is off by in the frame; like
+    :func:`deviation_in`. own: the form in the part."""
+    detail = frame.row.detail if frame.row is not None else {}
+    together = detail.get("expected", {}).get(station)
+    if together is not None and detail.get("network_revision") == frame.network_revision:
+        return [float(v) for v in together]
+    if detail.get("covariance") is None:
+        return list(own)
+    placing = form(np.array(detail["covariance"]).reshape(6, 6), frame.T_frame_part @ pose, np.array(detail["centre"]))
+    return [float(v) for v in np.array(own) + 1e6 * placing.ravel()]
 
 
 def own_frame(part: Part, unit: str) -> dict[str, Any]:

@@ -13,6 +13,7 @@ from ..core import frames
 from ..core.errors import NotEnough
 from ..core.network.adjust import adjust
 from ..core.network.observations import ControlObservation
+from ..core.network.predicted import form
 from ..core.place.solve import Placement, solve
 from ..store.models import Control, Frame, Station
 from .common import Array, get_project, matrix, profile_of, stations_of
@@ -72,10 +73,18 @@ def solve_now(s: Session, project_id: str, part_id: str | None = None) -> Solved
         return Solved(part, None, str(problem), rows)
 
 
-def deviations_of(s: Session, project_id: str, solved: Solved) -> dict[str, list[float]]:
-    """(3,) metres of each station in control: the network adjusted together with the points that place it."""
+@dataclass(frozen=True)
+class InControl:
+    """What each station is off by in control: deviations (3,) m of its position, and the form (16,) mm2 for any of its points."""
+
+    stations: dict[str, list[float]]
+    expected: dict[str, list[float]]
+
+
+def deviations_of(s: Session, project_id: str, solved: Solved) -> InControl:
+    """The network adjusted together with the points that place it."""
     if solved.placement is None:
-        return {}
+        return InControl({}, {})
     good = {p.name for p in solved.placement.points if p.role == "control" and p.status != "parted"}
     weight = solved.placement.sigma**2 * np.eye(3)
     given = [ControlObservation(r.target_id, np.array(r.enh, float), weight) for r in solved.rows if r.name in good and r.target_id]
@@ -83,8 +92,14 @@ def deviations_of(s: Session, project_id: str, solved: Solved) -> dict[str, list
     o = observed(s, project_id, stations)
     datum = {x.id: matrix(x.pose) for x in stations}
     solution = adjust(list(datum), o.measured, o.seen, datum, o.bodies, control=given)
-    found = solution.placings[0].stations if solution.placings and solution.converged else {}
-    return {x: [float(v) for v in np.sqrt(np.clip(np.diag(c), 0, None))] for x, c in found.items()}
+    if not solution.placings or not solution.converged:
+        return InControl({}, {})
+    placed, out = solution.placings[0], InControl({}, {})
+    for x, motion in placed.motions.items():
+        at = placed.T_control_part @ solution.poses[x]
+        out.stations[x] = [float(v) for v in np.sqrt(np.clip(np.diag(placed.position(x, at)), 0, None))]
+        out.expected[x] = [float(v) for v in 1e6 * form(motion, at, placed.centre).ravel()]
+    return out
 
 
 def applied_control(s: Session, project_id: str, part_id: str | None) -> Frame | None:

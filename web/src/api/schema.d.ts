@@ -2593,6 +2593,13 @@ export interface components {
              * @description crop box in which alone the two are compared
              */
             box?: string | null;
+            /**
+             * Reach
+             * @description metres from where b was put within which it is looked for; 1.2 unless given
+             */
+            reach?: number | null;
+            /** @description or a box drawn for this link alone */
+            region?: components["schemas"]["RegionIn"] | null;
         };
         /**
          * PartOut
@@ -2871,6 +2878,21 @@ export interface components {
             says: string;
             /** Word */
             word: string;
+        };
+        /**
+         * RegionIn
+         * @description A box in the part's coordinates, metres; yaw in radians.
+         */
+        RegionIn: {
+            /** Centre */
+            centre: number[];
+            /** Half */
+            half: number[];
+            /**
+             * Yaw
+             * @default 0
+             */
+            yaw: number;
         };
         /**
          * RegionOut

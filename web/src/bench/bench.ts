@@ -6,6 +6,7 @@
  */
 import * as THREE from "three";
 import { Cloud, type Source } from "./cloud";
+import { drawContours } from "./contours";
 import { drawCrossHair, drawDivider, drawScale, drawShape, drawSliceLine, drawUnder } from "./marks";
 import { beyond, FlatPane, type Pane, PlanPane, SlicePane, SpacePane } from "./pane";
 import { PanoramaPane } from "./panorama";
@@ -358,6 +359,8 @@ export class Bench implements HandDesk {
     const labels = drawOverlay(g, p, this.scene);
     this.labels.push(...labels);
     const ink = ground === "paper" ? "#1e2530" : "#f2efe6";
+    if (p.kind === "plan" && this.scene.colourBy === "expected")
+      drawContours(g, p, this.scene.stations, slab.height, ink, ground === "paper" ? "#f5f1e8" : "#12161d");
     if (p instanceof FlatPane) {
       const deviations = p.kind === "plan" && this.scene.stations.some((s) => s.sigma);
       const note = deviations ? ` · deviations drawn ${exaggerationOf(this.scene, p.scale)} x` : "";

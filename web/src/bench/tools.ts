@@ -4,7 +4,7 @@
  * To add one: write a class here, name it in TOOLS and in `Tool` of types.ts, and let a step set it (`useView.set({ tool })`).
  */
 import { drawLasso } from "./marks";
-import { FlatPane, type Pane, PlanPane } from "./pane";
+import { FlatPane, type Pane, PlanPane, SlicePane } from "./pane";
 import type { Caught } from "./picker";
 import type { Hands, Scene, Tool as Name } from "./types";
 
@@ -169,18 +169,24 @@ class PickPlan extends PickPoint {
   }
 }
 
-/** Carries the scan that is being placed by hand in plan, or turns it about its station. */
+/** Carries the scan that is being placed by hand in plan or in the slice, or turns it about its station. */
 class Carry extends Choose {
   private turn = false;
   override readonly cursor = "crosshair";
 
   override start({ pane, button, shift }: Press) {
     this.turn = button === 2 || shift;
-    return pane instanceof PlanPane && button !== 1 && this.desk.scene.placing !== null;
+    const here = pane instanceof PlanPane || (pane instanceof SlicePane && !this.turn);
+    return here && button !== 1 && this.desk.scene.placing !== null;
   }
   override move({ pane }: Press, dx: number, dy: number) {
     const pose = [...this.desk.scene.placing!.pose];
-    if (this.turn) {
+    if (pane instanceof SlicePane) {
+      const { azimuth } = this.desk.scene.slab;
+      pose[3]! += dx * pane.scale * Math.cos(azimuth);
+      pose[7]! += dx * pane.scale * Math.sin(azimuth);
+      pose[11]! -= dy * pane.scale;
+    } else if (this.turn) {
       const [c, s] = [Math.cos(-dx * 0.008), Math.sin(-dx * 0.008)];
       for (let k = 0; k < 3; k++) {
         const [a, b] = [pose[k]!, pose[4 + k]!];
@@ -192,6 +198,19 @@ class Carry extends Choose {
       pose[7]! -= dy * pane.scale;
     }
     this.desk.hands.placed(pose);
+  }
+  /** How far round its lamp the scan is looked for. */
+  override paint(g: CanvasRenderingContext2D, pane: Pane) {
+    const { placing } = this.desk.scene;
+    const at = placing && pane.pixel(placing.pose[3]!, placing.pose[7]!, placing.pose[11]!);
+    if (!at || !(pane instanceof FlatPane)) return;
+    g.strokeStyle = "#e8a700";
+    g.lineWidth = 1.5;
+    g.setLineDash([4, 4]);
+    g.beginPath();
+    g.arc(...at, placing.reach / pane.scale, 0, 7);
+    g.stroke();
+    g.setLineDash([]);
   }
 }
 

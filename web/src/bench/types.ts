@@ -89,7 +89,7 @@ export interface Scene {
   ground: Ground;
   slab: Slab;
   tool: Tool;
-  placing: { station: string; pose: number[] } | null;
+  placing: { station: string; pose: number[]; reach: number } | null; // metres round its lamp that it is looked for
   picks: number[][];
   split: { of: [string, string]; at: number } | null; // left of this share of each pane only the one, right only the other
   walking: boolean; // the space is walked through at eye height

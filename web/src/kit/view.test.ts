@@ -22,7 +22,7 @@ describe("what is in hand", () => {
     tool: "pick" as const,
     picks: [[1, 2, 3]],
     onPick: () => {},
-    placing: { a: "a", station: "b", pose: [] },
+    placing: { a: "a", station: "b", pose: [], reach: 1.2 },
     drawing: true,
   };
   test("is put down by the next step, whose panes and address come with it", () => {

@@ -48,6 +48,7 @@ interface Placing {
   a: string;
   station: string;
   pose: number[];
+  reach: number; // metres round its lamp within which it is looked for
 }
 /** Places that are picked in two scans, each in its station's frame; T: where b then stands as seen from a, row by row. */
 export interface Matching {

@@ -293,7 +293,9 @@ export function Legend({
   high: boolean;
 }) {
   const { colourBy, scale, spans, set } = useView();
-  const name = SCALES[colourBy];
+  const project = useProject(id).data;
+  const placed = project?.frames.some((f) => f.id === project.frame && f.kind === "control");
+  const name = colourBy === "expected" && placed ? "expected error in control" : SCALES[colourBy];
   if (!name) return <Words id={id} />;
   const [size, word] = { intensity: [1, ""], inclination: [1, "°"], apart: [1000, "mm"], expected: [1, "mm"] }[
     colourBy as string

@@ -53,7 +53,8 @@ def take_sketch_picture(project_id: P) -> x.SearchOut:
 
 @api.post("/projects/{project_id}/links", operation_id="link_by_hand", status_code=202)
 def link_by_hand(project_id: P, body: x.PairIn) -> x.Started:
-    return x.Started(jobs=[links.start_pair(project_id, body.a, body.b, body.T_a_b, body.box)])
+    drawn = (body.region.centre, body.region.half, body.region.yaw) if body.region else None
+    return x.Started(jobs=[links.start_pair(project_id, body.a, body.b, body.T_a_b, body.box, drawn, body.reach)])
 
 
 @api.post("/projects/{project_id}/matches", operation_id="look_at_matches")

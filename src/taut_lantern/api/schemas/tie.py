@@ -119,11 +119,23 @@ class Used(Model):
     version: Version
 
 
+class RegionIn(Model):
+    """A box in the part's coordinates, metres; yaw in radians."""
+
+    centre: Annotated[list[Number], Field(min_length=3, max_length=3)]
+    half: Annotated[list[Annotated[FiniteFloat, Field(gt=0, le=10_000)]], Field(min_length=3, max_length=3)]
+    yaw: Number = 0.0
+
+
 class PairIn(Model):
     a: Id
     b: Id
     T_a_b: Annotated[list[Number], Field(min_length=16, max_length=16)]
     box: Annotated[Id | None, Field(description="crop box in which alone the two are compared")] = None
+    region: Annotated[RegionIn | None, Field(description="or a box drawn for this link alone")] = None
+    reach: Annotated[
+        FiniteFloat | None, Field(ge=0.1, le=5, description="metres from where b was put within which it is looked for; 1.2 unless given")
+    ] = None
 
 
 class MatchIn(Model):

@@ -109,7 +109,8 @@ class Tying:
             while not self.should_stop():
                 best, doubts = self.most_certain(placed, [n for n in left if n not in placed])
                 if best is None:
-                    more = [(a, b) for n in left if n not in placed for a, b in self.untried(n, placed)]
+                    more = [p for n in left if n not in placed for p in self.untried(n, placed)]
+                    more.sort(key=lambda p: abs(self.order[p[0]] - self.order[p[1]]))  # who stood next to whom was scanned next, mostly
                     if not more:
                         together = self.jointly(placed, [n for n in left if n not in placed])
                         if together:
@@ -118,7 +119,7 @@ class Tying:
                             continue
                         self.doubts(placed, doubts)
                         break
-                    self.propose_all(more[: max(8, len(self.names))])
+                    self.propose_all(more[: max(8, len(self.names) // 2)])
                     continue
                 held = best.without(self.weighing.mates(best))
                 if held < SURE and not best.told and (more := self.untried(best.station, placed)):

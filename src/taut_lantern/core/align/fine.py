@@ -26,7 +26,6 @@ from .prepared import Prepared
 Array = NDArray[np.float64]
 GATES = ((0.5, 16), (0.25, 8), (0.1, 4), (0.06, 4), (0.04, 2), (0.025, 2), (0.015, 2))  # (gate in metres, stride)
 TUKEY = 4.685  # standard deviations at which a distance loses its say: 95 % as good as least squares on normal noise
-CURVED = 0.02  # weight of patches that are no part of a plane: windows of two scans cut a curve or an edge differently
 FEWEST = 60  # patches that must agree: with fewer the start was too far away, or nothing is shared
 JUMP = 0.05  # metres that a last step may be long: a longer one left the minimum it began in
 
@@ -104,7 +103,7 @@ def fine(a: Prepared, b: Prepared, start: Array, gates: tuple[tuple[float, int],
         if len(m.distance) < FEWEST:
             return None
         # where planes alone hold some direction badly, what stands off a little, curves and edges are needed
-        for gate, curved in ((min(gates[-1][0], TUKEY * noise_of(m)), CURVED), (gates[-1][0], 1.0)):
+        for gate, curved in ((min(gates[-1][0], TUKEY * noise_of(m)), None), (gates[-1][0], 1.0)):
             step, scaled, centre, lever, offset = solve_nested(m, tukey(m.distance, gate), curved, passes)
             if np.linalg.eigvalsh(scaled[3:, 3:])[2] < HELD**2:
                 break

@@ -19,6 +19,9 @@ CELL, PARTS = 0.75, 3  # metres; offsets of cells, of parts 1.5, 3 and 6 m wide,
 OFFSET, WHOLE_OFFSET, LEAST_OFFSET = 0.0003, 0.0005, 0.0001  # metres: standard deviations to begin with, and the least
 NU = 3  # weight of what is usual in the variance of one surface
 PLANAR_TURN, PLANAR_OFF, PLANAR_FEWEST = np.radians(4.0), 0.008, 5  # a cell is planar: normals within, metres RMS, patches
+CURVED, NATURAL = 0.02, 0.1  # weight of patches that are no part of a plane (windows of two scans cut a curve or an edge
+# differently): among planes, and on ground, rock and leaves, where they are most of what there is
+BUILT = 0.5  # share of patches on planes from which on a place counts as built
 JOINED_OFF = 0.03  # metres within which two cells of one direction are one surface
 
 
@@ -81,15 +84,18 @@ def _tree(m: Matches, weight: Array, cell: NDArray[np.int64]) -> tuple[list[NDAr
     return parents, wholes
 
 
-def solve_nested(m: Matches, weight: Array, curved: float, passes: int) -> tuple[Array, Array, Array, float, float]:
+def solve_nested(m: Matches, weight: Array, curved: float | None, passes: int) -> tuple[Array, Array, Array, float, float]:
     """Pose step with nested surface offsets. Returns (step, covariance, centre, lever, offset sigma).
 
     Every whole surface has its own variance at every level, drawn towards the usual one of that level as by NU
     observations: one wall of two parts must not be averaged with fifty that are whole.
+    curved: weight of what is no plane; None: as the place is, built or natural.
     """
     total = float(weight.sum())
     centre, lever = kernels.about(m.place, weight)
     m, flat = pool_normals(m, _cells(m, 2 * CELL))
+    if curved is None:
+        curved = CURVED if float(weight[flat].sum()) > BUILT * total else NATURAL
     weight = np.where(flat, weight, curved * weight)
     cell = _cells(m, CELL)
     parents, wholes = _tree(m, weight, cell)

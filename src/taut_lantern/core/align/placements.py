@@ -126,8 +126,9 @@ def rivals_outside(found: list[Placement], most: float) -> list[Placement]:
 
 
 def _apart(a: Array, b: Array) -> bool:
-    metres, radians = frames.difference(a, b)
-    return metres > APART or radians > TURNED
+    """Whether two poses are distinct; asked so often that it is looked at their places first."""
+    dx, dy, dz = a[0, 3] - b[0, 3], a[1, 3] - b[1, 3], a[2, 3] - b[2, 3]
+    return bool(dx * dx + dy * dy + dz * dz > APART**2) or frames.difference(a, b)[1] > TURNED
 
 
 class Weighing:
@@ -143,6 +144,7 @@ class Weighing:
         self.hopeless: set[tuple[str, str, bytes]] = set()  # placements that one placed station rules out
         self.gross: dict[tuple[str, str, bytes, str], bool] = {}  # of guesses: whether one placed station rules it out at a glance
         self.moving: dict[tuple[str, str, bytes], Contradiction] = {}  # of guesses
+        self._images: tuple[tuple[str, ...], list[Array]] = ((), [])  # by who is placed, and how many pairs were looked at
         self.restless = 0.0  # share of contradicted objects that right pairs of this site have
 
     def objects(self, h: Hypothesis) -> Contradiction:
@@ -178,6 +180,9 @@ class Weighing:
     def images(self, placed: dict[str, Array]) -> list[Array]:
         """Motions of the part that lead from a place to one that is like it: what pairs of placed stations propose besides where
         they stand."""
+        known = (*placed, str(len(self.hypotheses)))
+        if self._images[0] == known:  # every station that is weighed asks
+            return self._images[1]
         found: list[Array] = []
         for (a, b), proposed in self.hypotheses.items():
             if a not in placed or b not in placed:
@@ -191,6 +196,7 @@ class Weighing:
                         np.linalg.norm((m - x)[:3, 3]) > SAME_PLACE for x in found
                     ):
                         found.append(m)
+        self._images = (known, found)
         return found
 
     def options(self, name: str, placed: dict[str, Array]) -> list[Placement]:

@@ -11,9 +11,10 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from .rays import pixel
+from .rays import TURN, turn_of
 
 jit: Any = njit(cache=True, nogil=True, error_model="numpy")
+SOME = 256  # points that are looked at in one go: their numbers stay near
 
 
 @jit
@@ -77,32 +78,44 @@ def say(ring, geo, wrap, t, points, normals, agree_m, behind_m, grazing):  # typ
     """
     rows, columns = ring.shape[0], ring.shape[1]
     out = np.zeros(len(points), np.int8)
-    for k in range(len(points)):
-        x, y, z = points[k, 0], points[k, 1], points[k, 2]
-        ax = t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3]
-        ay = t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3]
-        az = t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3]
-        rho = math.sqrt(ax * ax + ay * ay + az * az)
-        if rho < 0.3:
-            continue
-        r, c = pixel(ax, ay, az, geo, rows, columns, wrap)
-        if r < 0 or ring[r, c, 1] == 0:
-            continue
-        nx = t[0, 0] * normals[k, 0] + t[0, 1] * normals[k, 1] + t[0, 2] * normals[k, 2]
-        ny = t[1, 0] * normals[k, 0] + t[1, 1] * normals[k, 1] + t[1, 2] * normals[k, 2]
-        nz = t[2, 0] * normals[k, 0] + t[2, 1] * normals[k, 1] + t[2, 2] * normals[k, 2]
-        cosine = abs(nx * ax + ny * ay + nz * az) / rho
-        if cosine < grazing:
-            continue
-        slant = 3.0
-        if cosine > 0.0:
-            slant = min(3.0, math.sqrt(max(0.0, 1.0 - cosine * cosine)) / cosine)
-        slack = agree_m + geo[3] * rho * slant
-        near, far = float(abs(ring[r, c, 0])), float(ring[r, c, 1])
-        if near - slack <= rho <= far + slack:
-            out[k] = 1
-        elif ring[r, c, 0] > 0 and near > rho + slack + behind_m:
-            out[k] = 2
-        elif rho > far + slack:
-            out[k] = 3
+    px, py, pz, far_off = np.empty(SOME), np.empty(SOME), np.empty(SOME), np.empty(SOME)
+    row, column = np.empty(SOME), np.empty(SOME)
+    for first in range(0, len(points), SOME):
+        n = min(SOME, len(points) - first)
+        for k in range(n):
+            x, y, z = points[first + k, 0], points[first + k, 1], points[first + k, 2]
+            px[k] = t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3]
+            py[k] = t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3]
+            pz[k] = t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3]
+        for k in range(n):  # as ``pixel``, of several points at once
+            d2 = px[k] * px[k] + py[k] * py[k]
+            far_off[k] = math.sqrt(d2 + pz[k] * pz[k])
+            row[k] = math.floor((turn_of(pz[k], math.sqrt(d2)) - geo[2]) / geo[3] + 0.5)
+            turn = turn_of(py[k], px[k]) - geo[0]
+            turn = turn if wrap else turn - TURN * math.floor((turn + 0.5 * geo[1]) / TURN)
+            column[k] = math.floor(turn / geo[1] + 0.5)
+        for k in range(n):
+            rho, r, c = far_off[k], int(row[k]), int(column[k])
+            if wrap:
+                c = c % columns
+            if rho < 0.3 or r < 0 or r >= rows or c < 0 or c >= columns or ring[r, c, 1] == 0:
+                continue
+            nx, ny, nz = normals[first + k, 0], normals[first + k, 1], normals[first + k, 2]
+            along_x = t[0, 0] * nx + t[0, 1] * ny + t[0, 2] * nz
+            along_y = t[1, 0] * nx + t[1, 1] * ny + t[1, 2] * nz
+            along_z = t[2, 0] * nx + t[2, 1] * ny + t[2, 2] * nz
+            cosine = abs(along_x * px[k] + along_y * py[k] + along_z * pz[k]) / rho
+            if cosine < grazing:
+                continue
+            slant = 3.0
+            if cosine > 0.0:
+                slant = min(3.0, math.sqrt(max(0.0, 1.0 - cosine * cosine)) / cosine)
+            slack = agree_m + geo[3] * rho * slant
+            near, far = float(abs(ring[r, c, 0])), float(ring[r, c, 1])
+            if near - slack <= rho <= far + slack:
+                out[first + k] = 1
+            elif ring[r, c, 0] > 0 and near > rho + slack + behind_m:
+                out[first + k] = 2
+            elif rho > far + slack:
+                out[first + k] = 3
     return out

@@ -86,17 +86,17 @@ def _placing(network: Network, x: State, part: int, known: Covariance | Dense) -
     t, first = x.placing[part], int(network.to.placing[part])
     shift = t.copy()
     shift[:3, 3] += network.middle - t[:3, :3] @ network.origin[part]
-    stations = {}
+    carried = np.zeros((6, 6))  # a motion in the part as one in control, about the middle there
+    carried[:3, :3] = carried[3:, 3:] = t[:3, :3]
+    carried[3:, :3] = frames.skew(t[:3, 3]) @ t[:3, :3]
     of_all = known.columns(np.arange(first, first + 6))
     members = np.nonzero(network.part_of == part)[0]
-    of_members = _among(known, network.to.station[members][:, None])
-    for k, inside in zip(members, of_members, strict=True):
-        at, c = x.pose[k, :3, 3], int(network.to.station[k])
-        by_placing, by_own = _by_motion(frames.apply(t, at[None])[0]), t[:3, :3] @ _by_motion(at)
-        with_placing = of_all[c : c + 6] if c >= 0 else np.zeros((6, 6))
-        mixed = by_own @ with_placing @ by_placing.T
-        stations[network.stations[k]] = by_placing @ of_all[first : first + 6] @ by_placing.T + by_own @ inside @ by_own.T + mixed + mixed.T
-    return Placing(part, shift, {network.controlled[k][0]: off[k] for k in own}, stations)
+    motions = {}
+    for k, inside in zip(members, _among(known, network.to.station[members][:, None]), strict=True):
+        c = int(network.to.station[k])
+        mixed = carried @ of_all[c : c + 6] if c >= 0 else np.zeros((6, 6))
+        motions[network.stations[k]] = of_all[first : first + 6] + carried @ inside @ carried.T + mixed + mixed.T
+    return Placing(part, shift, {network.controlled[k][0]: off[k] for k in own}, motions, network.middle)
 
 
 def _by_motion(p: Array) -> Array:

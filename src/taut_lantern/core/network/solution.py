@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from .. import frames
 from ..errors import Finding
 from .normal import Covariance, Dense
 from .observations import Array
@@ -28,12 +29,18 @@ class TargetPoint:
 @dataclass(frozen=True)
 class Placing:
     """A part placed on control together with the network: T_control_part, residuals (3,) m by target (placed minus given), and
-    covariance (3, 3) m2 of each station's position in control."""
+    of each station the covariance (6, 6) of its left motion in control about ``centre`` (3,), [rad, m]."""
 
     part: int
     T_control_part: Array
     residuals: dict[str, Array]
-    stations: dict[str, Array]
+    motions: dict[str, Array]
+    centre: Array
+
+    def position(self, station: str, T_control_station: Array) -> Array:
+        """(3, 3) m2 of a station's position in control."""
+        j = np.hstack([-frames.skew(T_control_station[:3, 3] - self.centre), np.eye(3)])
+        return np.asarray(j @ self.motions[station] @ j.T)
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ from ...core.scan.scan import Scan
 from ...formats import e57
 from ...formats.columns import OnDisk
 from ...site.common import Progress, clean_name, get_project, get_station, matrix, numbers, stations_of
-from ...site.frames import deviation_in, in_use
+from ...site.frames import deviation_in, expected_in, in_use
 from ...site.solution import refresh_solution, solution_of
 from ...store import journal, scratch
 from ...store.db import session, write_out
@@ -258,5 +258,7 @@ def list_stations(s: Session, project_id: str) -> list[dict[str, Any]]:
         count, spacing = roots.get(x.id, (0, 1.0))
         shown["root"] = {"count": count, "spacing": spacing}
         expected = own.get("expected") if tied else None
+        if expected is not None and x.part_id is not None:
+            expected = expected_in(frame[x.part_id], x.id, pose, expected)
         out.append(shown | {"status": own["status"], "links": own["links"], "sigma_position_mm": sigma, "expected_mm2": expected})
     return out

@@ -180,6 +180,7 @@ def apply(project_id: str, part_id: str | None = None) -> str:
         placement = solved.placement
         if placement is None:
             raise NotEnough(solved.problem or "control cannot be solved", subject="control", remedy="match more points")
+        claimed = deviations_of(c.s, project_id, solved)
         old = applied_control(c.s, project_id, solved.part)
         if old is not None:
             old.active = False
@@ -195,7 +196,8 @@ def apply(project_id: str, part_id: str | None = None) -> str:
                 "points": [p.name for p in placement.points if p.role == "control" and p.status != "parted"],
                 "covariance": numbers(placement.covariance),
                 "centre": numbers(placement.centre),
-                "stations": deviations_of(c.s, project_id, solved),
+                "stations": claimed.stations,
+                "expected": claimed.expected,
                 "network_revision": c.project.network_revision,
             },
             made_from={"inputs": inputs_of_control(solved.rows, solution_of(c.s, project_id)["targets"], solved.part)},

@@ -8,7 +8,7 @@ from __future__ import annotations
 import pickle
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from itertools import combinations
 from pathlib import Path
@@ -24,12 +24,15 @@ from ...core.align.believe import Tie, TiedPair
 from ...core.align.evidence import evidence
 from ...core.align.fine import GATES, fine
 from ...core.align.level import answers_upright, leaned, straightened, upright_of
+from ...core.align.mirror import fits_mirrored
 from ...core.align.prepared import Prepared, only_here, prepare
 from ...core.align.questions import Answer
 from ...core.align.search import Search
-from ...core.errors import BadInput, NotEnough
+from ...core.clean.select import Box
+from ...core.errors import BadInput, Finding, NotEnough
 from ...core.network.observations import LinkObservation
 from ...core.network.reliability import snoop
+from ...core.scan.scan import Scan
 from ...site.common import Progress, finite, get_project, get_station, matrix, numbers, owned, stations_of
 from ...site.groups import bodies_of
 from ...site.solution import refresh_solution
@@ -41,7 +44,9 @@ from ...store.queue import LIVE, enqueue
 from ...store.tiles import read_station
 from . import questions, searching
 
-REACH = 1.2  # metres that a placement by hand may be off by: so much more of the other scan is compared within a box
+WIDE = (3.5, 2.5, 1.8, 1.2, 0.8, 0.5)  # metres: how the search narrows from wherever it begins
+MIRRORED, PARTNERS = 3, 6  # stations that fit nowhere, and others, whose mirror images are looked at
+REACH = 1.2  # metres that a placement by hand may be off by, unless somebody says otherwise
 
 
 class PreparedScans(Mapping[str, Prepared]):
@@ -59,14 +64,19 @@ class PreparedScans(Mapping[str, Prepared]):
             for k, _ in enumerate(pool.map(lambda x: self._make(x, progress), stations)):
                 progress.report("preparing scans", k + 1, len(stations))
 
+    def scan(self, key: str) -> Scan:
+        """The scan itself, upright where scanners may lean."""
+        with session() as s:
+            scan = read_station(s, self._stations[key])
+        if not self._level:
+            if key not in self.upright:
+                self.upright[key] = upright_of(scan)
+            scan = straightened(scan, self.upright[key])
+        return scan
+
     def _make(self, station: Station, progress: Progress) -> None:
         progress.check()
-        with session() as s:
-            scan = read_station(s, station)
-        if not self._level:
-            self.upright[station.id] = upright_of(scan)
-            scan = straightened(scan, self.upright[station.id])
-        self._put(station.id, prepare(scan))
+        self._put(station.id, prepare(self.scan(station.id)))
 
     def _put(self, key: str, made: Prepared) -> None:
         body = pickle.dumps(made, pickle.HIGHEST_PROTOCOL)
@@ -131,6 +141,7 @@ def tie_all(project_id: str, params: dict[str, Any], progress: Progress) -> dict
             with session() as s:
                 known, answers = questions.answers(s, project_id)
             result = _believed(prepared, answers, search, said, progress)
+            _look_for_mirrored(result, prepared, progress)
             done = _commit(project_id, names, result, known, said, progress)
             if done is not None:
                 return done
@@ -151,6 +162,24 @@ def _believed(prepared: PreparedScans, answers: list[Answer], search: Search, sa
     )
     progress.check()
     return result if search.level else leaned(result, upright)
+
+
+def _look_for_mirrored(result: Tie, prepared: PreparedScans, progress: Progress) -> None:
+    """Say of stations that fit nowhere whether their mirror images would: of the first few, against their neighbours in the roster."""
+    tied = max(result.parts, key=len, default={})
+    asked = {q.station for q in result.questions} | {q.other for q in result.questions}
+    names = list(prepared)
+    alone = [n for p in result.parts if len(p) == 1 for n in p if n not in tied and n not in asked]
+    for k, name in enumerate(alone[:MIRRORED]):
+        progress.report("looking at mirror images of those left over", k, min(len(alone), MIRRORED))
+        near = sorted(tied, key=lambda n: abs(names.index(n) - names.index(name)))[:PARTNERS]
+        other = fits_mirrored(prepared.scan(name), prepared[name], [(n, prepared[n]) for n in near], progress.should_stop)
+        if other is not None:
+            message = (
+                f"{name} fits {other} as its mirror image, and not as it is: its axes are left-handed, or one is turned round; "
+                "write it anew with right-handed axes"
+            )
+            result.findings = [f for f in result.findings if f.subject != name] + [Finding("mirrored", name, message, "fault")]
 
 
 def _commit(
@@ -209,8 +238,17 @@ def _put_links(c: journal.Change, project_id: str, pairs: list[TiedPair], left_o
     return kept
 
 
-def start_pair(project_id: str, a: str, b: str, T_a_b: list[float], box_id: str | None = None) -> str:
-    """Refine a placement of b over a that somebody made by hand; box_id: by what lies in this crop box alone."""
+def start_pair(
+    project_id: str,
+    a: str,
+    b: str,
+    T_a_b: list[float],
+    box_id: str | None = None,
+    drawn: tuple[Sequence[float], Sequence[float], float] | None = None,
+    reach: float | None = None,
+) -> str:
+    """Refine a placement of b over a that somebody made by hand, within ``reach`` metres; box_id: by what lies in this crop box alone;
+    drawn: or in the box with this centre, half sizes and yaw, in the part of a."""
     t = np.array(finite(T_a_b, 16, "the placement")).reshape(4, 4)
     if not frames.is_rigid(t):
         raise BadInput("the placement is not a rotation and a shift", subject="T_a_b", remedy="place the scan again")
@@ -218,13 +256,20 @@ def start_pair(project_id: str, a: str, b: str, T_a_b: list[float], box_id: str 
         one, other = get_station(s, project_id, a), get_station(s, project_id, b)
         if a == b:
             raise BadInput("a station cannot be linked with itself", subject=one.name, remedy="choose two stations")
-        region: dict[str, Any] = {}
+        box = None
+        if drawn is not None:
+            (x, y, z), (dx, dy, dz), yaw = drawn
+            box = Box((x, y, z), (dx, dy, dz), yaw)
         if box_id is not None:
-            box = owned(s, CropBox, project_id, box_id, "crop box")
-            if box.part_id != one.part_id:
-                raise BadInput(f"{box.name} stands in other coordinates than {one.name}", subject=box.name, remedy="draw a box in its part")
-            region = {"T_a_box": numbers(frames.inverse(matrix(one.pose)) @ to_box(box).T_part_box), "half": list(box.half)}
-        return enqueue(s, project_id, "pair", f"Linking {one.name} and {other.name}", a=a, b=b, T_a_b=numbers(t), region=region).id
+            row = owned(s, CropBox, project_id, box_id, "crop box")
+            if row.part_id != one.part_id:
+                raise BadInput(f"{row.name} stands in other coordinates than {one.name}", subject=row.name, remedy="draw a box in its part")
+            box = to_box(row)
+        region: dict[str, Any] = {}
+        if box is not None:
+            region = {"T_a_box": numbers(frames.inverse(matrix(one.pose)) @ box.T_part_box), "half": list(box.half)}
+        title = f"Linking {one.name} and {other.name}"
+        return enqueue(s, project_id, "pair", title, a=a, b=b, T_a_b=numbers(t), region=region, reach=reach or REACH).id
 
 
 def pair(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
@@ -232,21 +277,21 @@ def pair(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
         a, b = get_station(s, project_id, params["a"]), get_station(s, project_id, params["b"])
     with scratch.folder() as folder:
         prepared = dict(PreparedScans([a, b], folder, progress.memory, progress))
-    region = params.get("region") or {}
+    region, reach = params.get("region") or {}, float(params.get("reach", REACH))
     if region:
         T_box_a, half = frames.inverse(matrix(region["T_a_box"])), np.array(region["half"])
         prepared = {
             a.id: only_here(prepared[a.id], T_box_a, half),
-            b.id: only_here(prepared[b.id], T_box_a @ matrix(params["T_a_b"]), half + REACH),
+            b.id: only_here(prepared[b.id], T_box_a @ matrix(params["T_a_b"]), half + reach),
         }
     progress.report("aligning", 0, 1)
-    gates = ((1.2, 8), (0.8, 8), (0.5, 4), *GATES[1:])
+    gates = ((reach, 8), *((g, 8) for g in WIDE if g < reach), *GATES[1:])
     result = fine(prepared[a.id], prepared[b.id], matrix(params["T_a_b"]), gates)
     if result is None:
         raise NotEnough(
-            f"{a.name} and {b.name} find no common surfaces within 1.2 m of where they were put" + (" in the box" if region else ""),
+            f"{a.name} and {b.name} find no common surfaces within {reach:g} m of where they were put" + (" in the box" if region else ""),
             subject=f"{a.name} · {b.name}",
-            remedy="put one over the other more closely, walls on walls",
+            remedy="put one over the other more closely, walls on walls, or look farther round it",
             code="nothing_shared",
         )
     if region:  # of both scans just what lies in the box, now that it is known where b stands

@@ -1,8 +1,8 @@
 /** A link: what a colleague would say of it, its evidence beside what the profile asks, and what can be done. */
-import { http, sent, type Link } from "../../api/client";
+import { http, type Schemas, sent, type Link } from "../../api/client";
 import { useAsk, useBoxes, useLink, useProject, useStations } from "../../api/queries";
 import { Await } from "../../kit/await";
-import { Actions, Button, fixed, Heading, Row, Sentence, StatusWord } from "../../kit";
+import { Actions, Button, fixed, Heading, Quiet, Row, Sentence, StatusWord } from "../../kit";
 import { inverse, product } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { Accept } from "../../parts/Accept";
@@ -72,6 +72,8 @@ function Whole({ id, link }: { id: string; link: string }) {
   );
 }
 
+const HIGH = 50; // metres up and down of a rectangle in plan: it is meant whatever the height
+
 /** Whether it is compared everywhere or in a box alone, and changing that. */
 function Where({ id, link: k }: { id: string; link: Link }) {
   const stations = useStations(id).data ?? [];
@@ -80,14 +82,33 @@ function Where({ id, link: k }: { id: string; link: Link }) {
   const a = stations.find((s) => s.id === k.a);
   const b = stations.find((s) => s.id === k.b);
   const box = boxes.find((x) => x.active && x.part === a?.part);
-  const again = useAsk(id, (only: string | null) =>
+  const { set, letGo, slab } = useView();
+  const drawing = useView((s) => s.tool === "planPick");
+  const begun = useView((s) => s.picks.length > 0);
+  const again = useAsk(id, (only: Pick<Schemas["PairIn"], "box" | "region">) =>
     sent(
       http.POST("/api/projects/{project_id}/links", {
         params: { path: { project_id: id } },
-        body: { a: k.a, b: k.b, T_a_b: product(inverse(a!.pose), b!.pose), box: only },
+        body: { a: k.a, b: k.b, T_a_b: product(inverse(a!.pose), b!.pose), ...only },
       }),
     ),
   );
+  const draw = () =>
+    set({
+      tool: "planPick",
+      panes: ["plan"],
+      picks: [],
+      onPick: (at) => {
+        const now = [...useView.getState().picks, at];
+        set({ picks: now });
+        const [p, q] = now;
+        if (!p || !q) return;
+        letGo();
+        const [wide, deep] = [Math.abs(p[0]! - q[0]!) / 2, Math.abs(p[1]! - q[1]!) / 2];
+        const centre = [(p[0]! + q[0]!) / 2, (p[1]! + q[1]!) / 2, slab.height];
+        again.mutate({ region: { centre, half: [Math.max(wide, 0.1), Math.max(deep, 0.1), HIGH], yaw: 0 } });
+      },
+    });
   const why = !a || !b || a.part !== b.part ? "the two share no coordinates" : "";
   return (
     <>
@@ -97,16 +118,20 @@ function Where({ id, link: k }: { id: string; link: Link }) {
           ? `Only in a box of ${whole.region.half.map((v) => fixed(2 * v)).join(" × ")} m.`
           : "In all that both saw."}
       </p>
+      {drawing && <Quiet>{begun ? "Now click the corner opposite." : "Click one corner of it in plan."}</Quiet>}
       <Actions>
         <Button
           busy={again.isPending}
-          onClick={() => again.mutate(box!.id)}
+          onClick={() => again.mutate({ box: box!.id })}
           why={why || (box ? "" : "draw a crop box in Clean and switch it on first")}
         >
           {box ? `Compare only in ${box.name}` : "Compare only in a crop box"}
         </Button>
+        <Button busy={again.isPending} pressed={drawing} onClick={drawing ? letGo : draw} why={why}>
+          {drawing ? "Leave it" : "Compare only in a rectangle of the plan"}
+        </Button>
         {whole?.region && (
-          <Button busy={again.isPending} onClick={() => again.mutate(null)} why={why}>
+          <Button busy={again.isPending} onClick={() => again.mutate({})} why={why}>
             Compare everywhere
           </Button>
         )}

@@ -13,7 +13,7 @@ export function startPlacing(a: Station | undefined, b: Station | undefined) {
   if (v.step !== "tie") v.go("tie");
   v.set({
     part: a.part,
-    placing: { a: a.id, station: b.id, pose: b.part === a.part ? b.pose : a.pose },
+    placing: { a: a.id, station: b.id, pose: b.part === a.part ? b.pose : a.pose, reach: 1.2 },
     tool: "place",
     panes: ["plan"],
     slab: { ...v.slab, cutPlan: true },
@@ -31,7 +31,12 @@ export function Placing({ id, stations }: { id: string; stations: Station[] }) {
       sent(
         http.POST("/api/projects/{project_id}/links", {
           params: { path: { project_id: id } },
-          body: { a: placing!.a, b: placing!.station, T_a_b: product(inverse(a?.pose ?? EYE), placing!.pose) },
+          body: {
+            a: placing!.a,
+            b: placing!.station,
+            T_a_b: product(inverse(a?.pose ?? EYE), placing!.pose),
+            reach: placing!.reach,
+          },
         }),
       ),
     () => letGo(),
@@ -41,6 +46,8 @@ export function Placing({ id, stations }: { id: string; stations: Station[] }) {
   const there = product(frame, pose); // as everything on the screen: in the active coordinates
   const turn = (Math.atan2(there[4]!, there[0]!) * 180) / Math.PI;
   const at = useLengths({ e: there[3]!, n: there[7]!, h: there[11]! }, project?.unit ?? "m");
+  const far = useLengths({ reach: placing!.reach }, project?.unit ?? "m", { reach: { least: 0.1, most: 5 } });
+  const farther = () => far.values && set({ placing: { ...placing!, reach: far.values.reach } });
   const by = (degrees: number) => {
     const [c, s] = [Math.cos((degrees * Math.PI) / 180), Math.sin((degrees * Math.PI) / 180)];
     const next = [...pose];
@@ -63,12 +70,13 @@ export function Placing({ id, stations }: { id: string; stations: Station[] }) {
         Carry {b?.name} over {a?.name}.
       </Sentence>
       <Quiet>
-        Drag in plan to shift it, drag with the right button (or Shift) to turn it about its instrument. Within a metre
-        and a few degrees is near enough.
+        Drag in plan to shift it, drag with the right button (or Shift) to turn it about its instrument; in the slice a
+        drag also lifts it. It is looked for within the circle round its lamp.
       </Quiet>
       <LengthField of={at} name="e" label="East" onCommit={put} />
       <LengthField of={at} name="n" label="North" onCommit={put} />
       <LengthField of={at} name="h" label="Height" onCommit={put} />
+      <LengthField of={far} name="reach" label="Look within" onCommit={farther} />
       <Row name="turned to" value={fixed(turn)} unit="°" />
       <Actions>
         {[-90, -5, -1, 1, 5, 90].map((d) => (
@@ -78,7 +86,7 @@ export function Placing({ id, stations }: { id: string; stations: Station[] }) {
         ))}
       </Actions>
       <Actions>
-        <Button main busy={ask.isPending} onClick={() => ask.mutate(undefined)}>
+        <Button main busy={ask.isPending} why={far.why} onClick={() => ask.mutate(undefined)}>
           Link these two
         </Button>
         <Button onClick={letGo}>Leave it</Button>
