@@ -347,6 +347,21 @@ def png(colour: tuple[int, int, int], size: tuple[int, int] = (320, 200)) -> byt
     return out.getvalue()
 
 
+def test_what_leaning_scans_propose_is_kept_for_the_next_run(client: TestClient, tied: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    p, truth = tied
+    url = f"/api/projects/{p}/search"
+    client.patch(url, json={"version": client.get(url).json()["version"], "level": False})
+    for again in (False, True):
+        if again:
+            monkeypatch.setattr("taut_lantern.core.align.believe.propose", None)  # nobody may look a second time
+        client.post(f"/api/projects/{p}/tie")
+        *_, job = work(p)
+        assert job.state == "done" and job.result is not None and job.result["links"] == 3, job.error
+    found = poses(client, p)
+    off = frames.difference(frames.inverse(found["ST-01"]) @ found["ST-03"], frames.inverse(truth["ST-01"]) @ truth["ST-03"])
+    assert off[0] < 0.003
+
+
 def test_a_mirrored_scan_is_named_with_the_way_on(client: TestClient, tmp_path: Path) -> None:
     p = made(client, "Mirrored")
     clouds = {n: simulate(n, Scanner(points=120_000), 3)[0] for n in ("ST-01", "ST-02")}

@@ -18,7 +18,7 @@ from ..targets.match import rigid
 
 Array = NDArray[np.float64]
 ON_LINE = 0.05  # metres: points that lie closer to one line leave the turn about it free
-PRIOR_SHARE = 0.25  # of the tolerance: standard deviation of a surveyed coordinate, before the residuals have told
+PRIOR_SHARE = 0.2  # of the tolerance: standard deviation of a surveyed coordinate, before the residuals have told
 PRIOR_WEIGHT = 3.0  # degrees of freedom that this is worth: few residuals tell little
 GROSS = 3.0  # times the tolerance: from here on a figure is a fault, not a doubt
 
@@ -130,10 +130,11 @@ def _without_blunders(used: list[int], project: Array, control: Array, tolerance
 
 
 def _deviation(gap: Array, unknowns: int, tolerance: float) -> float:
-    """Metres per coordinate: the residuals' own deviation, and what is expected beforehand where they are few."""
+    """Metres per coordinate: the residuals' own deviation, and what is expected beforehand where they are few. The root of the mean
+    variance that both leave (scaled inverse chi-square; Gelman et al., Bayesian Data Analysis, 2.6): few residuals make it larger."""
     freedom = max(gap.size - unknowns, 0)
     prior = PRIOR_WEIGHT * (PRIOR_SHARE * tolerance) ** 2
-    return float(np.sqrt((float((gap**2).sum()) + prior) / (freedom + PRIOR_WEIGHT)))
+    return float(np.sqrt((float((gap**2).sum()) + prior) / (freedom + PRIOR_WEIGHT - 2)))
 
 
 def _covariance(at: Array, sigma: float, level: bool) -> tuple[Array, Array]:

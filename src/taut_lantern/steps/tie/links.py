@@ -148,8 +148,8 @@ def tie_all(project_id: str, params: dict[str, Any], progress: Progress) -> dict
 
 
 def _believed(prepared: PreparedScans, answers: list[Answer], search: Search, said: Callable[[str], str], progress: Progress) -> Tie:
-    """Tie what is prepared. What leaning scans propose is of their straightened points, and not kept."""
-    kept = questions.Proposals() if search.level else questions.Passing()
+    """Tie what is prepared. What leaning scans propose is of their straightened points."""
+    kept = questions.Proposals(straightened=not search.level)
     upright = prepared.upright
     result = believe.tie(
         prepared,

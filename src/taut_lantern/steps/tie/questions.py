@@ -34,26 +34,22 @@ WORDS = {
 
 
 class Proposals:
-    """What pairs propose, by their points alone: kept for every later run of any job."""
+    """What pairs propose, by their points alone: kept for every later run of any job. Those of scans that were turned upright first are
+    others than those of scans as they were measured: the last of either kind are kept."""
+
+    def __init__(self, straightened: bool = False) -> None:
+        self.schema = -PROPOSALS if straightened else PROPOSALS
 
     def load(self, key: str) -> list[Hypothesis] | None:
         a, b = key.split("|")
         with session() as s:
             row = s.get(Proposal, (a, b))
-            return pickle.loads(row.data) if row is not None and row.schema == PROPOSALS else None
+            return pickle.loads(row.data) if row is not None and row.schema == self.schema else None
 
     def keep(self, key: str, found: list[Hypothesis]) -> None:
         a, b = key.split("|")
         with session() as s:
-            s.merge(Proposal(a=a, b=b, schema=PROPOSALS, data=pickle.dumps(found, pickle.HIGHEST_PROTOCOL)))
-
-
-class Passing:
-    """What pairs propose, for as long as one run goes."""
-
-    def __init__(self) -> None:
-        self.known: dict[str, list[Hypothesis]] = {}
-        self.load, self.keep = self.known.get, self.known.__setitem__
+            s.merge(Proposal(a=a, b=b, schema=self.schema, data=pickle.dumps(found, pickle.HIGHEST_PROTOCOL)))
 
 
 def rows_of(s: Session, project_id: str, names: dict[str, str]) -> list[Question]:
