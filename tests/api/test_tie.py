@@ -27,7 +27,7 @@ from taut_lantern.standins.scene import SPHERES
 from taut_lantern.standins.site import simulate
 from taut_lantern.store import journal
 from taut_lantern.store.db import session
-from taut_lantern.store.models import Link
+from taut_lantern.store.models import Link, Project
 from tests.api.test_api import made, problem, undo, work
 from tests.support import bring_in, write_scan
 
@@ -323,6 +323,13 @@ def test_an_acceptance_is_withdrawn_and_given_again(client: TestClient, tied: An
     client.post(f"/api/projects/{p}/acceptances", json={"link": link})
     assert (accepted(client, p, link) or {})["stands"]
     problem(client.post(f"/api/projects/{made(client, 'Empty')}/acceptances", json={}), 422, "not_enough")
+    for by in (1, -1):  # a change whose adjustment is not there yet: nothing is accepted, nothing is written
+        with session() as s:
+            s.get_one(Project, p).network_revision += by
+        if by > 0:
+            told = problem(client.post(f"/api/projects/{p}/acceptances", json={"link": link}), 422, "bad_input")
+            assert "changed since" in told["detail"]
+    assert (accepted(client, p, link) or {})["stands"]
 
 
 def test_how_stations_are_looked_for_is_kept_read_again_and_taken_back(client: TestClient, tied: Any) -> None:

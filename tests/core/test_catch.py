@@ -9,7 +9,7 @@ import pytest
 from numpy.typing import NDArray
 
 from taut_lantern.core.place.wall import square_to_wall
-from taut_lantern.core.scan.catch import Catch, catch
+from taut_lantern.core.scan.catch import Catch, catch, hangs_between
 from taut_lantern.core.scan.surface import widest_plane
 
 Array = NDArray[np.float64]
@@ -118,3 +118,19 @@ def test_a_brick_wall_with_piers_and_a_pipe_before_it_is_squared_to(seed: int) -
         t_grid, rms, count = square_to_wall(points, np.array(pick), (0, 0, 0), np.array([0.5, -5.0, 0.3]))
         turned = np.degrees(np.arctan2(t_grid[1, 0], t_grid[0, 0]))
         assert abs(turned) < 0.15 and rms < 0.006 and count > 1000  # 0.15 degrees: 4 mm over the 1.6 m that are seen
+
+
+@pytest.mark.parametrize("gap", [0.06, 0.12, 0.25])
+def test_a_mixed_point_at_a_rim_hangs_between_two_surfaces_and_points_on_them_do_not(gap: float) -> None:
+    rng = np.random.default_rng(1)
+    x, z = (v.ravel() for v in np.meshgrid(np.arange(-0.148, 0.15, 0.008), np.arange(-0.148, 0.15, 0.008)))
+    wall = np.c_[x, np.where(x < 0, 2.0, 2.0 + gap) + rng.normal(0, 0.001, len(x)), z]
+    stand, mixed = np.zeros(3), np.array([0.001, 2.0 + gap / 2, 0.003])
+    points = np.concatenate([wall, mixed[None], [[0.001, 2.0 + 0.3 * gap, -0.03]]])
+    near = points[np.linalg.norm(points - mixed, axis=1) < 0.15]
+    assert hangs_between(near, mixed, stand)
+    for on in (
+        wall[np.argmin(np.abs(wall[:, 0] + 0.004) + np.abs(wall[:, 2]))],
+        wall[np.argmin(np.abs(wall[:, 0] - 0.06) + np.abs(wall[:, 2]))],
+    ):
+        assert not hangs_between(points[np.linalg.norm(points - on, axis=1) < 0.15], on, stand)

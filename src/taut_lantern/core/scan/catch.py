@@ -28,6 +28,7 @@ REACH = 0.04  # metres from a pick within which an edge is caught, or two of the
 ROUND = (0.008, 0.6)  # metres: radii of pipes and spheres
 SURE = 0.004  # metres: a centre that is known no better is not told
 HELD = 0.7  # share of the points round a pick that the shape holds at least
+RIM, BESIDE = 0.02, 12  # metres in depth, and points beside a pick, that tell whether it hangs between two surfaces
 FLOOR = 3e-4  # metres: no scanner measures better, so that two fits closer than that are alike
 
 
@@ -72,6 +73,18 @@ def catch(points: Array, pick: Array, towards: Array, noise: float = 0.0015) -> 
     if not fits:
         return Catch("point", pick)
     return min(fits, key=lambda f: f.cost).caught
+
+
+def hangs_between(points: Array, pick: Array, towards: Array) -> bool:
+    """Whether a pick that no shape holds is a mixed point at the rim of the nearer of two surfaces: of the points (n, 3) seen beside it, some
+    are clearly nearer, some clearly farther, and hardly one is as far away."""
+    ray = (pick - towards) / max(float(np.linalg.norm(pick - towards)), 1e-9)
+    off = points - pick
+    depth = off @ ray
+    aside = np.linalg.norm(off - depth[:, None] * ray, axis=1)
+    beside = depth[np.argsort(aside)[: BESIDE + 1]]
+    level = int((np.abs(beside) <= RIM).sum()) - 1  # itself
+    return level <= 1 and min(int((beside < -RIM).sum()), int((beside > RIM).sum())) >= BESIDE // 4
 
 
 def _fits(p: Array, pick: Array, towards: Array, limit: float) -> Iterator[_Fit]:

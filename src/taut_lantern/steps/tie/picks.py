@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.align.picks import Match, Pick, place
 from ...core.errors import BadInput, NotEnough
+from ...core.scan.catch import hangs_between
 from ...core.scan.surface import widest_plane
 from ...site.common import Array, get_station, heavy, matrix, numbers
 from ...site.near import caught_near, points_near
@@ -35,8 +36,8 @@ def look_at(project_id: str, a: str, b: str, matches: list[tuple[list[float], li
         for pair in matches:
             try:
                 match = Match(*(_pick(s, x, np.array(p, float)) for x, p in zip((one, other), pair, strict=True)))
-            except NotEnough:
-                rows.append({"kind": "none", "residual_mm": None, "said": "hardly a point lies round it: pick on a surface"})
+            except NotEnough as problem:
+                rows.append({"kind": "none", "residual_mm": None, "said": problem.message})
                 continue
             good.append(match)
             same = match.a.kind == match.b.kind
@@ -73,13 +74,18 @@ def _pick(s: Session, station: Station, at: Array) -> Pick:
     pose = matrix(station.pose)
     pick = frames.apply(pose, at[None])[0]
     if len(points_near(s, [station], pick, LONE).points) < FEWEST:
-        raise NotEnough("hardly a point lies round that pick", remedy="pick on a surface")
+        raise NotEnough("hardly a point lies round it: pick on a surface")
     caught = caught_near(s, station, pick)
     back = frames.inverse(pose)
     kind = KINDS.get(caught.kind, "point")
     direction = caught.normal if kind == "plane" else caught.axis
     if caught.kind == "point":
-        return _on_a_wall(s, station, at) or Pick("point", at)
+        if (wall := _on_a_wall(s, station, at)) is not None:
+            return wall
+        near = points_near(s, [station], pick, LONE)
+        if hangs_between(near.points, pick, near.towards):
+            raise NotEnough("it hangs between two surfaces, at the rim of the nearer one: pick on one of them")
+        return Pick("point", at)
     if direction is None:
         return Pick("point", frames.apply(back, caught.at[None])[0])
     return Pick(kind, frames.apply(back, caught.at[None])[0], back[:3, :3] @ direction)
