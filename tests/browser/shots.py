@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import io
 import os
 import re
 from pathlib import Path
+
+import numpy as np
+from PIL import Image, ImageDraw
 
 from tests.browser.driver import Screen, browser
 from tests.databases import fresh_database
 from tests.served import Served
 
+WIDE, HIGH, DOTS = 60, 37, 20  # metres of the sketch, and dots a metre
 FOLDER = Path(__file__).resolve().parents[2] / "docs" / "screenshots"
 
 
@@ -30,18 +35,45 @@ def main() -> None:
         served.stop()
 
 
+def paper(at: np.ndarray) -> bytes:
+    """A sketch as a hand draws it: the hall round the stations, its rooms, a note."""
+    image = Image.new("RGB", (WIDE * DOTS, HIGH * DOTS), (250, 247, 238))
+    pen, rng = ImageDraw.Draw(image), np.random.default_rng(4)
+
+    def line(*corners: tuple[float, float]) -> None:
+        for _ in range(2):
+            wobbly = [(DOTS * (x + rng.normal(0, 0.12)), DOTS * (HIGH - y + rng.normal(0, 0.12))) for x, y in corners]
+            pen.line(wobbly, fill=(70, 72, 90), width=3)
+
+    (x0, y0), (x1, y1) = at.min(axis=0) - 2.5, at.max(axis=0) + 2.5
+    line((x0, y0), (x1, y0), (x1, y1), (x0, y1), (x0, y0))
+    for share in (0.3, 0.72):
+        x = x0 + share * (x1 - x0)
+        line((x, y0), (x, y0 + 0.4 * (y1 - y0)))
+        line((x, y0 + 0.55 * (y1 - y0)), (x, y1))
+    pen.text((DOTS * (x0 + 1), DOTS * (HIGH - y1 - 2.2)), "Ottermere, engine hall - paced, not measured", fill=(70, 72, 90), font_size=26)
+    out = io.BytesIO()
+    image.save(out, "PNG")
+    return out.getvalue()
+
+
 def on_a_sketch(screen: Screen, url: str) -> None:
     """The stations clicked roughly where they stood, ten of them."""
     page = screen.page
     root, project = url.split("/p/")
     stations = page.request.get(f"{root}/api/projects/{project}/stations").json()
+    at = np.array([[38 + s["pose"][3], 20 + s["pose"][7]] for s in stations[:10]])
+    search = f"{root}/api/projects/{project}/search"
+    laid = page.request.post(f"{search}/picture", data=paper(at), headers={"Content-Type": "application/octet-stream"}).json()
+    page.request.patch(search, data={"version": laid["version"], "picture": {"x": 0, "y": 0, "size": 1 / DOTS}})
     screen.press("Put stations on a sketch")
-    screen.press("Wider")
     box = page.get_by_role("application", name="field sketch").bounding_box()
     assert box is not None
     for k, s in enumerate(stations[:10]):
-        x, y = 38 + s["pose"][3] + 0.4 * (k % 3), 20 + s["pose"][7] - 0.3 * (k % 2)
-        page.mouse.click(box["x"] + box["width"] * x / 60, box["y"] + box["height"] - box["width"] * y / 60)
+        x, y = at[k] + (0.4 * (k % 3), -0.3 * (k % 2))
+        wide, low = 1.3 * max(WIDE, HIGH * 760 / 470), np.array([WIDE, HIGH]) / 2  # as the board is laid round the picture
+        across, up = (x - low[0]) / wide + 0.5, (y - low[1]) / wide
+        page.mouse.click(box["x"] + box["width"] * across, box["y"] + box["height"] / 2 - box["width"] * up)
 
 
 def place(screen: Screen, across: float, down: float) -> tuple[float, float]:

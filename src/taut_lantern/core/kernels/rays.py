@@ -329,6 +329,9 @@ def pyramid(image, geo, step):  # type: ignore[no-untyped-def]
     """Nearest and farthest range per cell of ``step`` radians over the sphere: (2, rows, columns) float32."""
     rows, columns = int(math.ceil(math.pi / step)), int(math.ceil(2 * math.pi / step))
     out = np.zeros((2, rows, columns), np.float32)
+    cell = np.empty(image.shape[1], np.int64)  # of each column, whatever the row
+    for c in range(image.shape[1]):
+        cell[c] = min(columns - 1, int((geo[0] + c * geo[1] + math.pi) % (2 * math.pi) / step))
     for r in range(image.shape[0]):
         pr = min(rows - 1, int((geo[2] + r * geo[3] + math.pi / 2) / step))
         for c in range(image.shape[1]):
@@ -336,7 +339,7 @@ def pyramid(image, geo, step):  # type: ignore[no-untyped-def]
             q = math.sqrt(x * x + y * y + z * z)
             if q == 0:
                 continue
-            pc = min(columns - 1, int((geo[0] + c * geo[1] + math.pi) % (2 * math.pi) / step))
+            pc = cell[c]
             if out[0, pr, pc] == 0 or q < out[0, pr, pc]:
                 out[0, pr, pc] = q
             if q > out[1, pr, pc]:
