@@ -11,7 +11,7 @@ import { drawCrossHair, drawDivider, drawScale, drawShape, drawSliceLine, drawUn
 import { beyond, FlatPane, type Pane, PlanPane, SlicePane, SpacePane } from "./pane";
 import { PanoramaPane } from "./panorama";
 import { type Caught, Picker } from "./picker";
-import { drawOverlay, exaggerationOf } from "./strings";
+import { drawOverlay, exaggerationOf, Labels } from "./strings";
 import { Surface } from "./surface";
 import { Hand, type HandDesk } from "./hand";
 import { type Tool, TOOLS } from "./tools";
@@ -359,8 +359,10 @@ export class Bench implements HandDesk {
     const labels = drawOverlay(g, p, this.scene);
     this.labels.push(...labels);
     const ink = ground === "paper" ? "#1e2530" : "#f2efe6";
-    if (p.kind === "plan" && this.scene.colourBy === "expected")
-      drawContours(g, p, this.scene.stations, slab.height, ink, ground === "paper" ? "#f5f1e8" : "#12161d");
+    if (p.kind === "plan" && this.scene.colourBy === "expected") {
+      const names = new Labels(g, ink, ground === "paper" ? "#f5f1e8" : "#12161d", [x, y + 34, x + w, y + h], labels);
+      drawContours(g, p, this.scene.stations, slab.height, names);
+    }
     if (p instanceof FlatPane) {
       const deviations = p.kind === "plan" && this.scene.stations.some((s) => s.sigma);
       const note = deviations ? ` · deviations drawn ${exaggerationOf(this.scene, p.scale)} x` : "";

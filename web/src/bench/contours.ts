@@ -2,7 +2,7 @@
 import { contours } from "d3-contour";
 import { Matrix4 } from "three";
 import { errorAt, formOf } from "./expected";
-import { FONT } from "./strings";
+import { FONT, type Labels } from "./strings";
 import type { Pane } from "./pane";
 import type { StationInfo } from "./types";
 
@@ -81,21 +81,21 @@ function inside(ring: [number, number][], n: number, m: number): [number, number
 
 let last: { stations: StationInfo[]; height: number; found: Contour[] } | null = null;
 
+/** The lines, each with its value where no label stands yet. */
 export function drawContours(
   g: CanvasRenderingContext2D,
   p: Pane,
   stations: StationInfo[],
   height: number,
-  ink: string,
-  ground: string,
+  names: Labels,
 ) {
   if (last?.stations !== stations || last.height !== height)
     last = { stations, height, found: contoursOf(stations, height) };
-  g.strokeStyle = g.fillStyle = ink;
+  g.strokeStyle = names.ink;
   g.font = FONT;
-  for (const { mm, lines } of last.found) {
-    g.lineWidth = 1;
-    g.globalAlpha = 0.75;
+  g.lineWidth = 1;
+  g.globalAlpha = 0.75;
+  for (const { lines } of last.found) {
     g.beginPath();
     for (const line of lines)
       line.forEach(([x, y], k) => {
@@ -103,16 +103,14 @@ export function drawContours(
         if (at) k ? g.lineTo(...at) : g.moveTo(...at);
       });
     g.stroke();
-    g.globalAlpha = 1;
+  }
+  g.globalAlpha = 1;
+  for (const { mm, lines } of last.found) {
     const longest = lines.reduce((a, b) => (b.length > a.length ? b : a), lines[0] ?? []);
-    const [x, y] = longest[Math.floor(longest.length / 2)] ?? [NaN, NaN];
-    const at = Number.isNaN(x) ? null : p.pixel(x, y, height);
-    if (!at) continue;
-    const words = `${Number(mm.toPrecision(3))} mm`;
-    g.lineWidth = 4;
-    g.strokeStyle = ground;
-    g.strokeText(words, at[0] + 4, at[1] - 4);
-    g.fillText(words, at[0] + 4, at[1] - 4);
-    g.strokeStyle = ink;
+    for (const share of [1 / 2, 1 / 3, 2 / 3, 1 / 5, 4 / 5]) {
+      const place = longest[Math.floor(longest.length * share)];
+      const at = place && p.pixel(...place, height);
+      if (at && names.put(at, `${Number(mm.toPrecision(3))} mm`)) break;
+    }
   }
 }

@@ -97,10 +97,13 @@ export class Labels {
   readonly taken: Area[] = [];
   constructor(
     private g: CanvasRenderingContext2D,
-    private ink: string,
+    readonly ink: string,
     private back: string,
     private room: Area, // where labels may stand
-  ) {}
+    others: readonly Area[] = [], // that stand there already
+  ) {
+    this.taken.push(...others);
+  }
 
   put(p: P, words: string): boolean {
     const { g } = this;

@@ -48,14 +48,13 @@ function Board({ id }: { id: string }) {
   const board = useRef<SVGSVGElement>(null);
   const between = useLengths({ between: 10 }, "m", { between: { least: 0.5, most: 2000 } });
   const save = useSetSearch(id, () => drawSketch(false));
-  const lay = useSketchPicture(id, () => setEnds(null));
+  const lay = useSketchPicture(id, (now) => setEnds(now.picture ? [] : null)); // a new one wants to be scaled
   const known = useRef(picture?.id);
   useEffect(() => {
     if (known.current === picture?.id) return; // another one lies below now
     known.current = picture?.id;
     setPlace(picture);
     setView(bounds(corners(spots, picture, picture), WIDE, HIGH));
-    setEnds(picture ? [] : null);
   }, [picture, spots]);
   const open = stations.filter((s) => !spots[s.id]);
   const at = (e: React.PointerEvent): XY => {

@@ -6,7 +6,7 @@ export type Below = { x: number; y: number; size: number };
 export type SearchChange = Partial<Pick<Search, "in_order" | "level" | "reach">> & { sketch?: string; picture?: Below };
 
 /** Lay a picture, or a page of a PDF, below the sketch; null takes it away. */
-export const useSketchPicture = (id: string, done: () => void) =>
+export const useSketchPicture = (id: string, done: (now: Search) => void) =>
   useAsk(
     id,
     (what: { file: Blob; page: number } | null) =>
