@@ -3,7 +3,7 @@ import { QueryClient, useInfiniteQuery, useMutation, useQuery, type UseQueryResu
 import { useCallback } from "react";
 import { create } from "zustand";
 import { useView } from "../kit/view";
-import { bytes, http, Refusal, sent, type Project } from "./client";
+import { bytes, http, type Link, Refusal, sent, type Project } from "./client";
 
 export const cache = new QueryClient({
   defaultOptions: { queries: { staleTime: 60_000, retry: 1, refetchOnWindowFocus: false } },
@@ -64,13 +64,17 @@ export const useNetwork = (id: string) =>
     queryKey: [id, "network"],
     queryFn: () => sent(http.GET("/api/projects/{project_id}/network", path(id))),
   });
-export const useLink = (id: string, link: string) =>
+/** A link with all that is known of it: read again when what the network lists of it has changed, never once it is gone from there. */
+export const useLink = (id: string, link: Link) =>
   useQuery({
-    queryKey: [id, "network", link],
+    queryKey: [id, "link", link.id, link],
     queryFn: () =>
       sent(
-        http.GET("/api/projects/{project_id}/links/{link_id}", { params: { path: { project_id: id, link_id: link } } }),
+        http.GET("/api/projects/{project_id}/links/{link_id}", {
+          params: { path: { project_id: id, link_id: link.id } },
+        }),
       ),
+    placeholderData: (before, query) => (query?.queryKey[2] === link.id ? before : undefined),
   });
 export const useQuestions = (id: string) =>
   useQuery({
@@ -215,8 +219,10 @@ const FOLLOWS: Record<string, string[]> = {
   views: ["views", ...CHANGED],
   deliveries: ["deliveries", "jobs", "project"],
 };
-/** Points: large, and they change only with the topics that name them. */
-const HEAVY = ["slab"];
+/** What changes only with the topics that name it (points, which are large), or with its key (a link). */
+const HEAVY = ["slab", "link"];
+/** What is read again by its name; a link has another key once it is another one, and may be gone. */
+const keyed = (q: { queryKey: readonly unknown[] }) => q.queryKey[1] !== "link";
 
 /** Whether the server's events reach this page: what is shown is of now only while they do. */
 export const useLine = create<{ open: boolean; since: number }>(() => ({ open: true, since: 0 }));
@@ -233,7 +239,7 @@ export function listen(project: string): () => void {
   let retry: ReturnType<typeof setTimeout> | undefined;
   const invalidate = (keys: string[] | null) => {
     if (keys) for (const key of keys) void cache.invalidateQueries({ queryKey: [project, key] });
-    else void cache.invalidateQueries({ queryKey: [project] });
+    else void cache.invalidateQueries({ queryKey: [project], predicate: keyed });
   };
   const lose = () => {
     source?.close();
@@ -278,7 +284,9 @@ function afresh(project: string, now: number) {
   void cache.invalidateQueries({
     ...own,
     predicate: (q) =>
-      !flying.includes(q) && (q.state.status === "error" || (q.state.dataUpdatedAt > 0 && q.state.dataUpdatedAt < now)), // what failed, too
+      (keyed(q) || q.state.status === "error") &&
+      !flying.includes(q) &&
+      (q.state.status === "error" || (q.state.dataUpdatedAt > 0 && q.state.dataUpdatedAt < now)), // what failed, too
   });
   if (flying.length)
     setTimeout(
@@ -323,7 +331,7 @@ async function unwindNow(project: string, way: "undo" | "redo") {
   } catch (e) {
     tellError(e);
   }
-  await cache.invalidateQueries({ queryKey: [project] });
+  await cache.invalidateQueries({ queryKey: [project], predicate: keyed });
 }
 
 /** Tell what was done, with the way back. */

@@ -42,7 +42,7 @@ function Histogram({ counts, median }: { counts: number[]; median: number }) {
 }
 
 /** What only the link itself holds: its sentence and its histogram. */
-function Whole({ id, link }: { id: string; link: string }) {
+function Whole({ id, link }: { id: string; link: Link }) {
   const asked = useLink(id, link);
   const k = asked.data;
   return (
@@ -78,7 +78,7 @@ const HIGH = 50; // metres up and down of a rectangle in plan: it is meant whate
 function Where({ id, link: k }: { id: string; link: Link }) {
   const stations = useStations(id).data ?? [];
   const boxes = useBoxes(id).data ?? [];
-  const whole = useLink(id, k.id).data;
+  const whole = useLink(id, k).data;
   const a = stations.find((s) => s.id === k.a);
   const b = stations.find((s) => s.id === k.b);
   const box = boxes.find((x) => x.active && x.part === a?.part);
@@ -161,7 +161,7 @@ export function LinkCard({ id, link: k }: { id: string; link: Link }) {
           {k.name_a} · {k.name_b}
         </span>
       </p>
-      <Whole id={id} link={k.id} />
+      <Whole id={id} link={k} />
       <Heading>Evidence, and what the profile asks</Heading>
       <Row
         name="fit, RMS"
