@@ -48,11 +48,16 @@ function Board({ id }: { id: string }) {
   const board = useRef<SVGSVGElement>(null);
   const between = useLengths({ between: 10 }, "m", { between: { least: 0.5, most: 2000 } });
   const save = useSetSearch(id, () => drawSketch(false));
-  const lay = useSketchPicture(id, (now) => setEnds(now.picture ? [] : null)); // a new one wants to be scaled
+  const brought = useRef(""); // the picture that was laid here: it wants to be scaled once it is seen
+  const lay = useSketchPicture(id, (now) => {
+    brought.current = now.picture?.id ?? "";
+    if (!now.picture) setEnds(null);
+  });
   const known = useRef(picture?.id);
   useEffect(() => {
     if (known.current === picture?.id) return; // another one lies below now
     known.current = picture?.id;
+    if (picture && picture.id === brought.current) setEnds([]);
     setPlace(picture);
     setView(bounds(corners(spots, picture, picture), WIDE, HIGH));
   }, [picture, spots]);
