@@ -81,10 +81,9 @@ def in_control(s: Solution, truth: dict[str, np.ndarray], links: list[LinkObserv
     corners = [int(np.argmax(places @ v)) for v in ((1, 1, 0), (-1, -1, 0), (1, -1, 0), (-1, 1, 0))]
     out = []
     for _ in range(SURVEYS):
-        seen, given, at = [], [], []
+        seen, given = [], []
         for k, c in enumerate(corners):
             target = places[c] + rng.normal(0, 1, 3) * (2.5, 2.5, 0.8)
-            at.append(target)
             for n in np.argsort(np.linalg.norm(places - target, axis=1))[:3]:
                 own = frames.apply(frames.inverse(truth[names[n]]), target[None])[0]
                 seen.append(SightingObservation(names[n], f"T{k}", own + rng.normal(0, 0.0003, 3), 0.0003**2 * np.eye(3)))

@@ -110,4 +110,4 @@ def test_a_scan_that_fits_nowhere_is_known_as_a_mirror_image() -> None:
     assert fits_mirrored(wrong, prepare(wrong), others) in ready
     assert fits_mirrored(scans["ST-02"], ready["ST-02"], others) is None
     left = tie({**ready, "ST-02": prepare(wrong)}).parts
-    assert {frozenset(p) for p in left} == {frozenset(("ST-01", "ST-04")), frozenset(("ST-02",))} or max(map(len, left)) == 1
+    assert [len(p) for p in left if "ST-02" in p] == [1]  # it is laid on nothing

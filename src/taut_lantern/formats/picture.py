@@ -5,14 +5,12 @@ from __future__ import annotations
 import io
 import warnings
 
-import pypdfium2
 from PIL import Image, ImageDraw
 
 from ..core.draw.overlay import BOTH, MIDDLE, OTHER, Overlay
 from ..core.errors import BadInput
 
 PIXELS = 16_000_000  # of a picture that somebody brings
-DOTS, PAGE = 150, 3500  # dots an inch of a page, and pixels of its longer side at most
 RING = 15  # pixels round what contradicts
 LENGTHS = (0.5, 1.0, 2.0, 5.0, 10.0)  # metres that a scale bar shows
 LAMP = 6  # pixels
@@ -44,28 +42,6 @@ def looked_at(data: bytes) -> tuple[str, int, int]:
             "this is no picture that can be read", subject="picture", remedy="bring a PNG or JPEG file", code="unreadable"
         ) from None
     return kind, wide, high
-
-
-def page_of(data: bytes, page: int) -> bytes:
-    """A page (from 1) of a PDF document as a PNG of 150 dots an inch, less where it is large. BadInput when it cannot be read."""
-    try:
-        with pypdfium2.PdfDocument(data) as document:
-            if not 1 <= page <= len(document):
-                pages = f"{len(document)} {'page' if len(document) == 1 else 'pages'}"
-                raise BadInput(f"the document has {pages}, there is no page {page}", subject="picture", remedy="ask for one it has")
-            wide, high = document[page - 1].get_size()
-            scale = min(DOTS / 72, PAGE / max(wide, high, 1.0))
-            image = document[page - 1].render(scale=scale).to_pil().convert("RGB")
-    except pypdfium2.PdfiumError:
-        raise BadInput(
-            "this document cannot be read",
-            subject="picture",
-            remedy="save it anew as PDF without a password, or as a PNG",
-            code="unreadable",
-        ) from None
-    out = io.BytesIO()
-    image.save(out, "PNG")
-    return out.getvalue()
 
 
 def painted(drawn: Overlay) -> bytes:

@@ -81,6 +81,11 @@ function inside(ring: [number, number][], n: number, m: number): [number, number
 
 let last: { stations: StationInfo[]; height: number; found: Contour[] } | null = null;
 
+/** Whether nothing that the lines are drawn from differs: a scene is made anew for each hover. */
+const alike = (a: StationInfo[], b: StationInfo[]) =>
+  a.length === b.length &&
+  a.every((s, k) => s.pose === b[k]!.pose && s.expected === b[k]!.expected && s.visible === b[k]!.visible);
+
 /** The lines, each with its value where no label stands yet. */
 export function drawContours(
   g: CanvasRenderingContext2D,
@@ -89,7 +94,7 @@ export function drawContours(
   height: number,
   names: Labels,
 ) {
-  if (last?.stations !== stations || last.height !== height)
+  if (!last || last.height !== height || !alike(last.stations, stations))
     last = { stations, height, found: contoursOf(stations, height) };
   g.strokeStyle = names.ink;
   g.font = FONT;

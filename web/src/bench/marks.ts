@@ -46,14 +46,16 @@ export function drawSliceLine(g: CanvasRenderingContext2D, p: Pane, { origin, az
   g.globalAlpha = 1;
 }
 
-const sketches = new Map<string, HTMLCanvasElement | null>(); // null: it is on its way
+const SHARP = 2048; // pixels of the longer side that a sketch is drawn with: paper is no finer
+let sketch: { key: string; image: HTMLCanvasElement | null } | null = null; // the last one; no image: on its way, or not to be had
 
 /** What is drawn on a picture, without its paper: the paler a place, the less is left of it; light strokes for a dark ground. */
 function traced(image: HTMLImageElement, dark: boolean): HTMLCanvasElement {
   const out = document.createElement("canvas");
-  [out.width, out.height] = [image.naturalWidth, image.naturalHeight];
+  const by = Math.min(1, SHARP / Math.max(image.naturalWidth, image.naturalHeight));
+  [out.width, out.height] = [Math.round(image.naturalWidth * by), Math.round(image.naturalHeight * by)];
   const pen = out.getContext("2d", { willReadFrequently: true })!;
-  pen.drawImage(image, 0, 0);
+  pen.drawImage(image, 0, 0, out.width, out.height);
   const all = pen.getImageData(0, 0, out.width, out.height);
   const { data } = all;
   for (let k = 0; k < data.length; k += 4) {
@@ -68,24 +70,27 @@ function traced(image: HTMLImageElement, dark: boolean): HTMLCanvasElement {
 export function drawUnder(
   g: CanvasRenderingContext2D,
   p: Pane,
-  { url, T: [a, b, x, c, d, y] }: UnderInfo,
+  { url, wide, T: [a, b, x, c, d, y] }: UnderInfo,
   dark: boolean,
   again: () => void,
 ) {
-  const key = `${url} ${dark}`;
-  const image = sketches.get(key);
-  if (image === undefined) {
-    sketches.set(key, null);
+  const key = `${url} ${wide} ${dark}`;
+  if (sketch?.key !== key) {
+    const own: NonNullable<typeof sketch> = { key, image: null };
+    sketch = own;
     const arriving = new Image();
-    arriving.onload = () => (sketches.set(key, traced(arriving, dark)), again());
+    arriving.onload = () => ((own.image = traced(arriving, dark)), again());
+    arriving.onerror = () => setTimeout(() => sketch === own && ((sketch = null), again()), 5000);
     arriving.src = url;
   }
+  const { image } = sketch;
   if (!image) return;
   const [o, u, v] = [p.pixel(x!, y!, 0), p.pixel(x! + a!, y! + c!, 0), p.pixel(x! + b!, y! + d!, 0)];
   if (!o || !u || !v) return;
   g.save();
   g.globalAlpha = 0.6;
   g.transform(u[0] - o[0], u[1] - o[1], v[0] - o[0], v[1] - o[1], o[0], o[1]);
+  g.scale(wide / image.width, wide / image.width);
   g.drawImage(image, 0, 0);
   g.restore();
 }

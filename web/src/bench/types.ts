@@ -100,6 +100,7 @@ export interface Scene {
 /** A field sketch in the plan. T: (2, 3) row by row, from its pixels (x to the right, y down) to metres of the part. */
 export interface UnderInfo {
   url: string;
+  wide: number; // its pixels
   T: number[];
 }
 /** A surface that was fitted where the cursor is; metres in the part. */

@@ -198,6 +198,20 @@ const PANES: Record<StepId, PaneName[]> = {
 /** What stood behind the path when the page was opened; steps write the address anew. */
 export const openedWith = { hash: globalThis.location?.hash ?? "" };
 
+/** Let two places be picked in plan, then go on with them; the tool stays in hand until whoever asked lets go of it. */
+export function pickTwo(done: (from: number[], to: number[]) => void) {
+  useView.getState().set({
+    tool: "planPick",
+    panes: ["plan"],
+    picks: [],
+    onPick: (at) => {
+      const picks = [...useView.getState().picks, at];
+      useView.getState().set({ picks });
+      if (picks.length === 2) done(picks[0]!, picks[1]!);
+    },
+  });
+}
+
 export const isStep = (step: string): step is StepId => step in PANES;
 
 export const useView = create<State & Actions>((set, get) => ({

@@ -132,11 +132,12 @@ export const advised = (places: { at: number[] }[]): DotInfo[] =>
 export function underPlan(project: string, search: Search | undefined, part: string | null): UnderInfo | null {
   const laid = search?.laid.find((l) => l.part === part);
   if (!search?.picture || !laid) return null;
-  const { id, high, x, y, size } = search.picture;
+  const { id, wide, high, x, y, size } = search.picture;
   const [a, b, e, c, d, f] = laid.T_part_sketch as [number, number, number, number, number, number];
   const top = y + high * size; // pixels go down from there
   return {
     url: `/api/projects/${project}/pictures/${id}/file`,
+    wide,
     T: [a * size, -b * size, a * x + b * top + e, c * size, -d * size, c * x + d * top + f],
   };
 }

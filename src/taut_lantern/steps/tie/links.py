@@ -173,6 +173,7 @@ def _look_for_mirrored(result: Tie, prepared: PreparedScans, progress: Progress)
     for k, name in enumerate(alone[:MIRRORED]):
         progress.report("looking at mirror images of those left over", k, min(len(alone), MIRRORED))
         near = sorted(tied, key=lambda n: abs(names.index(n) - names.index(name)))[:PARTNERS]
+        progress.check()
         other = fits_mirrored(prepared.scan(name), prepared[name], [(n, prepared[n]) for n in near], progress.should_stop)
         if other is not None:
             message = (
@@ -180,6 +181,7 @@ def _look_for_mirrored(result: Tie, prepared: PreparedScans, progress: Progress)
                 "write it anew with right-handed axes"
             )
             result.findings = [f for f in result.findings if f.subject != name] + [Finding("mirrored", name, message, "fault")]
+    progress.check()
 
 
 def _commit(

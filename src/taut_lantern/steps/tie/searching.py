@@ -9,11 +9,11 @@ from sqlalchemy.orm import Session
 
 from ...core.align.search import Search, laid_on, read_spots
 from ...core.errors import BadInput, NotFound
-from ...formats.picture import page_of
+from ...formats.page import page_of
 from ...site.common import get_project, matrix, stations_of
 from ...site.groups import bodies_of
 from ...site.pictures import keep, sketch_picture
-from ...store import journal
+from ...store import journal, scratch
 from ...store.models import Project, Station
 
 WIDE = 40.0  # metres that a picture is taken to be wide before it is scaled
@@ -69,7 +69,9 @@ def lay_below(project_id: str, data: bytes, page: int = 1) -> None:
     """Lay a picture, or a page of a PDF document, below the sketch; it takes the place of the one before. Until it is scaled it is as
     wide as what is drawn."""
     if data[:1024].lstrip().startswith(b"%PDF"):
-        data = page_of(data, page)
+        with scratch.folder() as folder:
+            (folder / "document").write_bytes(data)
+            data = page_of(folder / "document", page)
     with journal.change(project_id, "Laid a picture below the sketch") as c:
         spots = np.array(list((PLAIN | c.project.search)["spots"].values()) or [[0.0, 0.0], [WIDE, 0.0]], float)
         if old := sketch_picture(c.s, project_id):

@@ -6,7 +6,7 @@ import { Await } from "../../kit/await";
 import { LengthField, useLengths } from "../../kit/fields";
 import { Table } from "../../kit/table";
 import { lengthIn, UNITS } from "../../kit/units";
-import { useView } from "../../kit/view";
+import { pickTwo, useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
 
 const LAYERS = ["wall", "floor", "pipe", "steel", "ground", "to check"];
@@ -51,25 +51,17 @@ function CutCard({ id, count }: { id: string; count: number }) {
     },
   );
   const pick = () =>
-    set({
-      tool: "planPick",
-      panes: ["plan"],
-      picks: [],
-      onPick: (at) => {
-        const now = [...useView.getState().picks, at];
-        set({ picks: now });
-        if (now.length === 2)
-          cut.mutate({
-            kind: "upright",
-            name: "",
-            part,
-            a: now[0]!.slice(0, 2),
-            b: now[1]!.slice(0, 2),
-            before: form.values!.width / 2,
-            behind: form.values!.width / 2,
-          });
-      },
-    });
+    pickTwo((from, to) =>
+      cut.mutate({
+        kind: "upright",
+        name: "",
+        part,
+        a: from.slice(0, 2),
+        b: to.slice(0, 2),
+        before: form.values!.width / 2,
+        behind: form.values!.width / 2,
+      }),
+    );
   const picking = tool === "planPick";
   const v = form.values;
   const bad = form.why || (v && v.before + v.behind > 0 ? "" : "the slab needs some depth");

@@ -21,7 +21,8 @@ function Choices({ id }: { id: string }) {
   const search = useSearch(id).data!;
   const set = useSetSearch(id);
   const spots = search.spots.length;
-  const { underPlan, set: show } = useView();
+  const underPlan = useView((s) => s.underPlan);
+  const show = useView((s) => s.set);
   const choice = (label: string, on: boolean, change: SearchChange, why: string) => (
     <label className="flex items-start gap-2 py-0.5 text-[13.5px]">
       <input

@@ -4,7 +4,7 @@ import { useAsk, useBoxes, useLink, useProject, useStations } from "../../api/qu
 import { Await } from "../../kit/await";
 import { Actions, Button, fixed, Heading, Quiet, Row, Sentence, StatusWord } from "../../kit";
 import { inverse, product } from "../../kit/units";
-import { useView } from "../../kit/view";
+import { pickTwo, useView } from "../../kit/view";
 import { Accept } from "../../parts/Accept";
 import { startPlacing } from "./Placing";
 
@@ -82,7 +82,7 @@ function Where({ id, link: k }: { id: string; link: Link }) {
   const a = stations.find((s) => s.id === k.a);
   const b = stations.find((s) => s.id === k.b);
   const box = boxes.find((x) => x.active && x.part === a?.part);
-  const { set, letGo, slab } = useView();
+  const letGo = useView((s) => s.letGo);
   const drawing = useView((s) => s.tool === "planPick");
   const begun = useView((s) => s.picks.length > 0);
   const again = useAsk(id, (only: Pick<Schemas["PairIn"], "box" | "region">) =>
@@ -94,20 +94,11 @@ function Where({ id, link: k }: { id: string; link: Link }) {
     ),
   );
   const draw = () =>
-    set({
-      tool: "planPick",
-      panes: ["plan"],
-      picks: [],
-      onPick: (at) => {
-        const now = [...useView.getState().picks, at];
-        set({ picks: now });
-        const [p, q] = now;
-        if (!p || !q) return;
-        letGo();
-        const [wide, deep] = [Math.abs(p[0]! - q[0]!) / 2, Math.abs(p[1]! - q[1]!) / 2];
-        const centre = [(p[0]! + q[0]!) / 2, (p[1]! + q[1]!) / 2, slab.height];
-        again.mutate({ region: { centre, half: [Math.max(wide, 0.1), Math.max(deep, 0.1), HIGH], yaw: 0 } });
-      },
+    pickTwo((p, q) => {
+      letGo();
+      const [wide, deep] = [0, 1].map((k) => Math.max(Math.abs(p[k]! - q[k]!) / 2, 0.1)) as [number, number];
+      const centre = [(p[0]! + q[0]!) / 2, (p[1]! + q[1]!) / 2, p[2]!];
+      again.mutate({ region: { centre, half: [wide, deep, HIGH], yaw: 0 } });
     });
   const why = !a || !b || a.part !== b.part ? "the two share no coordinates" : "";
   return (

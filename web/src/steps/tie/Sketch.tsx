@@ -203,9 +203,14 @@ function Board({ id }: { id: string }) {
               <input
                 type="number"
                 min={1}
-                value={page}
+                key={page}
+                defaultValue={page}
                 className="w-16 border border-rule bg-paper px-1 font-mono"
-                onChange={(e) => e.target.valueAsNumber >= 1 && take(file, e.target.valueAsNumber)}
+                onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+                onBlur={(e) => {
+                  const next = e.target.valueAsNumber;
+                  if (next >= 1 && next !== page) take(file, next);
+                }}
               />
             </label>
           )}
