@@ -379,16 +379,16 @@ def test_distances_between_two_stations_have_the_sign_of_the_other_side(client: 
     tiles = list(np.cumsum(unpacked(client.get(url).content).count).tolist())
     n = max(range(len(tiles)), key=lambda k: tiles[k] - ([0] + tiles)[k])  # the tile with most points
     url = f"{url}/{([0] + tiles)[n]}"
-    told = np.frombuffer(client.get(f"{url}/apart/{b}").content, np.int8).astype(float)
+    told = np.frombuffer(client.get(f"{url}/apart/{b}").content, np.int16).astype(float)
     xyz = np.frombuffer(client.get(url).content, np.float32, 3 * len(told)).reshape(-1, 3)
     inner = np.sort(np.abs(np.abs(xyz) - [3, 2, 1.5]), axis=1)[:, 1] > 0.4  # away from the edges of the room
-    assert (told[inner] != -128).mean() > 0.9  # a cloud without a grid leaves pixels empty, so some planes have too few neighbours
-    inner &= told != -128
+    assert (told[inner] != -32768).mean() > 0.9  # a cloud without a grid leaves pixels empty, so some planes have too few neighbours
+    inner &= told != -32768
     for axis, value in ((0, 8.0), (1, 0.0), (2, 0.0)):
         for side in (1, -1):
             on = inner & (np.abs(xyz[:, axis] - side * SIZE[axis] / 2) < 1e-3)
             assert on.sum() > 10
-            assert np.median(0.5 * told[on]) == pytest.approx(side * value, abs=0.5) and np.ptp(0.5 * told[on]) <= 1.5
+            assert np.median(0.1 * told[on]) == pytest.approx(side * value, abs=0.1) and np.ptp(0.1 * told[on]) <= 1.0
     problem(client.get(f"{url}/apart/{c}"), 422, "bad_input")
     problem(client.get(f"{url}/apart/{a}"), 422, "bad_input")
     problem(client.get(f"{url}7/apart/{b}"), 404, "not_found")

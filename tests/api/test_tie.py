@@ -109,6 +109,12 @@ def test_a_link_switched_off_leaves_the_network_at_once_and_undo_brings_it_back(
     client.patch(f"/api/projects/{p}/links/{other['id']}", json={"used": False, "version": other["version"]})
     apart = network(client, p)
     assert len(apart["parts"]) == 2 and any(f["code"] == "not_connected" for f in apart["findings"])
+    names = sorted(poses(client, p))
+    alone = min(
+        ({x["id"] for x in client.get(f"/api/projects/{p}/stations").json() if x["part"] == q["id"]} for q in apart["parts"]), key=len
+    )
+    told = client.get(f"/api/projects/{p}/advice").json()["apart"]
+    assert len(alone) == 1 and any("a set-up that sees what both saw" in t and t.split()[0] in names for t in told), told
     for _ in range(2):
         undo(client, p)
     assert network(client, p)["degrees_of_freedom"] == 6

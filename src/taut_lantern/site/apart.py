@@ -11,7 +11,8 @@ from sqlalchemy.orm import Session
 
 from ..core import frames
 from ..core.errors import BadInput, NotFound
-from ..core.kernels import rays
+from ..core.kernels.apart import apart as distances
+from ..core.kernels.apart import settled
 from ..core.scan.grid import Grid, range_image
 from ..core.scan.scan import Scan
 from ..store.marks import marks_of, mask_of
@@ -19,9 +20,10 @@ from ..store.models import Station
 from ..store.tiles import read_station, read_tiles, tile_of, tiles_of, unpack
 from .common import matrix, owned
 
-STEP = 0.0005  # metres of a count in what is told
-GATE = 127 * STEP  # metres: what lies farther apart is another surface
-NONE = -128  # count of a point near which the other saw no surface
+STEP = 0.0001  # metres of a count in what is told
+GATE = 0.06  # metres: what lies farther apart is another surface
+NOISE = 0.006  # metres off its own surface up to which a point is taken as one of it: four deviations of a ray
+NONE = -32768  # count of a point near which the other saw no surface
 ENOUGH = 12_000_000  # points that a station's surfaces are taken from
 _kept: OrderedDict[tuple[str, int], Grid] = OrderedDict()
 _KEEP = 3  # range images kept at a time, 40 to 80 MB each
@@ -29,8 +31,8 @@ _lock = threading.Lock()
 
 
 def apart(s: Session, project_id: str, station_id: str, first: int, other_id: str) -> bytes:
-    """(count,) int8 of a tile's points: signed distance from the other station's surfaces in steps of 0.5 mm, positive on the
-    other's side; -128 where it saw none within 63 mm. BadInput when the two share no coordinates."""
+    """(count,) int16 of a tile's points: signed distance of the surfaces of the one from those of the other in steps of 0.1 mm,
+    positive on the other's side; -32768 where it saw none within 60 mm. BadInput when the two share no coordinates."""
     station, other = (owned(s, Station, project_id, x, "station") for x in (station_id, other_id))
     if station.id == other.id or station.part_id != other.part_id:
         words = f"{station.name} and {other.name} share no coordinates"
@@ -38,11 +40,13 @@ def apart(s: Session, project_id: str, station_id: str, first: int, other_id: st
     row = tile_of(s, project_id, station_id, first)
     if row is None:
         raise NotFound("this tile does not exist", subject=str(first), remedy="reload the project")
-    grid = _surfaces(s, other)
-    out = np.empty(row[1], np.float32)
+    T_other_station = frames.inverse(matrix(other.pose)) @ matrix(station.pose)
+    own, grid = _surfaces(s, station), _surfaces(s, other)
     xyz = unpack(*row).xyz
-    rays.apart(grid.image, grid.geo, grid.wrap, frames.inverse(matrix(other.pose)) @ matrix(station.pose), xyz, GATE, out)
-    counts: NDArray[np.int8] = np.where(np.isnan(out), NONE, np.rint(np.nan_to_num(out) / STEP)).astype(np.int8)
+    found, out = np.empty((len(xyz), 3)), np.empty(len(xyz), np.float32)
+    settled(own.image, own.geo, own.wrap, xyz, NOISE, found)
+    distances(grid.image, grid.geo, grid.wrap, T_other_station, found, GATE, out)
+    counts: NDArray[np.int16] = np.where(np.isnan(out), NONE, np.rint(np.nan_to_num(out) / STEP)).astype("<i2")
     return counts.tobytes()
 
 

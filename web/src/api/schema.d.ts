@@ -1329,8 +1329,8 @@ export interface paths {
         };
         /**
          * Get Distances
-         * @description int8 a point: its distance from the surfaces of another station in steps of 0.5 mm, positive on the other's side; -128
-         *     where the other saw none within 63 mm.
+         * @description int16 a point: the distance of its surface from those of another station in steps of 0.1 mm, positive on the other's side;
+         *     -32768 where the other saw none within 60 mm.
          */
         get: operations["get_distances"];
         put?: never;

@@ -65,7 +65,7 @@ interface Entry {
 export interface Source {
   tile(tile: TileInfo, layers: number, signal: AbortSignal): Promise<ArrayBuffer>;
   tree(station: string, signal: AbortSignal): Promise<ArrayBuffer>;
-  /** int8 a point: steps of 0.5 mm from the surfaces of another station. */
+  /** int16 a point: steps of 0.1 mm from the surfaces of another station. */
   apart(tile: TileInfo, other: string, signal: AbortSignal): Promise<ArrayBuffer>;
 }
 /** Pixels that the spacing of a tile takes, pane by pane. */
@@ -119,15 +119,15 @@ export class Cloud {
   }
 
   private async loadApart(l: Loaded, other: string, version: string, signal: AbortSignal) {
-    const counts = new Int8Array(await this.source.apart(l.info, other, signal));
+    const counts = new Int16Array(await this.source.apart(l.info, other, signal));
     if (!this.stopped && this.pair?.version === version) this.tellApart(l, counts, version);
   }
 
   /** Distances of a tile's points; null: none are known, rather than those of before. */
-  private tellApart(l: Loaded, counts: Int8Array | null, version: string) {
+  private tellApart(l: Loaded, counts: Int16Array | null, version: string) {
     const attribute = l.points.geometry.getAttribute("apart") as THREE.BufferAttribute;
-    if (counts) (attribute.array as Int8Array).set(counts);
-    else (attribute.array as Int8Array).fill(-128);
+    if (counts) (attribute.array as Int16Array).set(counts);
+    else (attribute.array as Int16Array).fill(-32768);
     attribute.needsUpdate = true;
     l.apart = version;
   }
@@ -407,7 +407,7 @@ export class Cloud {
       "tint",
       new THREE.BufferAttribute(new Uint8Array(body, info.count * 12, info.count * 4), 4, true),
     );
-    geometry.setAttribute("apart", new THREE.BufferAttribute(new Int8Array(info.count).fill(-128), 1));
+    geometry.setAttribute("apart", new THREE.BufferAttribute(new Int16Array(info.count).fill(-32768), 1));
     geometry.setAttribute("mark", new THREE.BufferAttribute(new Uint8Array(info.count), 1));
     const [low, high] = [new THREE.Vector3().fromArray(info.low), new THREE.Vector3().fromArray(info.high)];
     geometry.boundingSphere = new THREE.Box3(low, high).getBoundingSphere(new THREE.Sphere());

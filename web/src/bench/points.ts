@@ -40,13 +40,13 @@ void main() {
   if (mode == 1) t = tint.a;
   else if (mode == 2) t = world.z;
   else if (mode == 4) t = length(position);
-  else if (mode == 7) t = .0005 * apart;
+  else if (mode == 7) t = .0001 * apart;
   else if (mode == 8) t = sqrt(max(0.0, dot(vec4(position, 1.0), expected * vec4(position, 1.0))));
   t = clamp((t - span.x) / max(1e-6, span.y - span.x), 0.0, 1.0);
   if (mode == 0 || mode == 6) shade = hue * (.45 + .75 * tint.a);
   else if (mode == 3) shade = tint.rgb;
   else if (mode == 5) shade = vec3(.6); // see surface.ts
-  else if (mode == 7) shade = apart < -127.5 ? vec3(.3) : apartShade(t);
+  else if (mode == 7) shade = apart < -32767.5 ? vec3(.3) : apartShade(t);
   else if (mode == 8 && expected[3][3] < 0.0) shade = vec3(.3); // not tied: nothing is expected
   else shade = viridis(t);
   if (mark > 1.5) shade = vec3(1.0, .72, .05);

@@ -92,8 +92,8 @@ def get_layer(
     responses=BINARY,
 )
 def get_distances(project_id: P, station_id: P, first: Annotated[int, Path(ge=0, le=2**62)], other_id: P) -> Response:
-    """int8 a point: its distance from the surfaces of another station in steps of 0.5 mm, positive on the other's side; -128
-    where the other saw none within 63 mm."""
+    """int16 a point: the distance of its surface from those of another station in steps of 0.1 mm, positive on the other's side;
+    -32768 where the other saw none within 60 mm."""
     with db.snapshot() as s:
         body = apart(s, project_id, station_id, first, other_id)
     return Response(body, media_type="application/octet-stream", headers={"Cache-Control": "no-store"})

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import lru_cache
-from itertools import combinations
+from itertools import combinations, pairwise
 from typing import Any
 
 import numpy as np
@@ -92,7 +92,23 @@ def _reasons(s: Session, project_id: str, everybody: list[Station], part: str) -
     q = select(Job).where(Job.project_id == project_id, Job.kind == "tie", Job.state == "done").order_by(Job.ended_at.desc()).limit(1)
     job = s.scalar(q)
     said = {f["subject"]: f["message"] for f in (job.result or {}).get("undecided", [])} if job else {}
-    return [said.get(x.name, f"{x.name}: nothing ties it to the others") for x in everybody if x.part_id != part]
+    reasons = [said.get(x.name, f"{x.name}: nothing ties it to the others") for x in everybody if x.part_id != part]
+    return reasons + _between(everybody, part)
+
+
+def _between(everybody: list[Station], part: str) -> list[str]:
+    """Where to set up once more for those that share no coordinates with the part: beside who was scanned next to whom, which no
+    computation can know better."""
+    told, said = [], set()
+    for one, other in pairwise(everybody):
+        inside, outside = (one, other) if one.part_id == part else (other, one)
+        if inside.part_id == part != outside.part_id and outside.part_id not in said:
+            said.add(outside.part_id)
+            who = f"{inside.name} and {outside.name}"
+            told.append(
+                f"{who} were scanned one after the other: a set-up that sees what both saw, as in the passage between them, ties them"
+            )
+    return told
 
 
 def _points(x: Station) -> Array:
