@@ -1,4 +1,4 @@
-"""./lantern measure [points] [large] [bench] [pairs] [ties] [honest] [network] [faults]: run, print, and keep the table in docs/benchmarks.md when all ran."""
+"""./lantern measure [points] [large] [bench] [pairs] [ties] [honest] [network] [targets] [faults]: run, print, and keep the table in docs/benchmarks.md when all ran."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import sys
 from datetime import date
 from pathlib import Path
 
-from . import bench, faults, honest, large, network, pairs, points, ties
+from . import bench, faults, honest, large, network, pairs, points, targets, ties
 from .table import Row, markdown
 
 PARTS = {
@@ -19,6 +19,7 @@ PARTS = {
     "ties": ties.run,
     "honest": honest.run,
     "network": network.run,
+    "targets": targets.run,
     "faults": faults.run,
 }
 WORDS = """# Benchmarks

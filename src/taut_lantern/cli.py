@@ -134,7 +134,7 @@ def run(
     control: Annotated[Path | None, typer.Option(help="control file")] = None,
     columns: Annotated[str, typer.Option(help="column order of the control file, e.g. name,n,e,h")] = "",
     unit: Annotated[str, typer.Option(help="unit of the control file: m, mm, ft, us_ft")] = "m",
-    targets: Annotated[str, typer.Option(help="targets to find, e.g. spheres:0.0725 (radius in metres)")] = "",
+    targets: Annotated[str, typer.Option(help="targets to find, e.g. spheres:0.0725,boards:0.15 (radius, edge in metres)")] = "",
     answer: Annotated[list[str] | None, typer.Option(help="what is known of two stations, e.g. ST-08,ST-10=two (two rooms)")] = None,
     unlevel: Annotated[bool, typer.Option("--unlevel", help="the scanners may have leaned, by up to 15 degrees")] = False,
     order: Annotated[bool, typer.Option("--order", help="look for each scan only in its neighbours, in the order of the files")] = False,

@@ -23,7 +23,7 @@ from taut_lantern.core.align.mirror import mirrored
 from taut_lantern.site.common import matrix, numbers
 from taut_lantern.site.solution import refresh_solution
 from taut_lantern.standins.scanner import Scanner
-from taut_lantern.standins.scene import SPHERES
+from taut_lantern.standins.scene import BOARDS, SPHERES
 from taut_lantern.standins.site import simulate
 from taut_lantern.store import journal
 from taut_lantern.store.db import session
@@ -241,7 +241,7 @@ def test_spheres_are_found_named_and_can_be_left_out(client: TestClient, tied: A
     assert len({g["target"] for g in named}) >= 2
     for g in named:
         gap = np.linalg.norm(centres - frames.apply(site_from_project, np.array([g["position"]]))[0], axis=1).min()
-        assert gap < 0.003 and g["radius_mm"] == 100 and g["points"] > 20, g
+        assert gap < 0.003 and g["size_mm"] == 100 and (g["points"] > 20 or not g["used"]), g
     url = f"/api/projects/{p}/sightings/{named[0]['id']}"
     assert client.patch(url, json={"used": False, "version": named[0]["version"]}).status_code == 200
     problem(client.patch(url, json={"target": "T9", "version": named[0]["version"]}), 409, "conflict")
@@ -253,10 +253,19 @@ def test_spheres_are_found_named_and_can_be_left_out(client: TestClient, tied: A
     # the name that somebody gave is now that of all sightings at its place; the others keep theirs
     assert {g["target_name"] for g in now_} - {""} == {g["target_name"] for g in named} - {named[0]["target_name"]} | {"Spare"}
     assert sum(g["target_name"] == "Spare" for g in now_) == sum(g["target"] == named[0]["target"] for g in named)
-    client.post(f"/api/projects/{p}/targets/find", json={"radii_mm": [100]})
+    client.post(f"/api/projects/{p}/targets/find", json={"radii_mm": [100], "edges_mm": [300]})
     *_, job = work(p)
     found = client.get(f"/api/projects/{p}/sightings").json()
-    assert job.state == "done" and {g["id"]: (g["target"], g["used"]) for g in now_} == {g["id"]: (g["target"], g["used"]) for g in found}
+    spheres = {g["id"]: (g["target"], g["used"]) for g in found if g["kind"] == "sphere"}
+    assert job.state == "done" and {g["id"]: (g["target"], g["used"]) for g in now_} == spheres
+    boards, middles = [g for g in found if g["kind"] == "board"], np.array([b.centre for b in BOARDS.values()])
+    assert len({g["target"] for g in boards}) >= 2
+    for g in boards:
+        gap = np.linalg.norm(middles - frames.apply(site_from_project, np.array([g["position"]]))[0], axis=1).min()
+        assert 1000 * gap < 3.5 * g["sigma_mm"] + 1 < 60 and g["size_mm"] == 300, g
+    client.post(f"/api/projects/{p}/targets/find", json={"radii_mm": [72.5]})
+    *_, job = work(p)
+    assert {g["id"] for g in client.get(f"/api/projects/{p}/sightings").json()} == {g["id"] for g in found}  # not looked for: they stay
 
 
 def test_events_reach_those_who_look_at_the_project_and_nobody_else(client: TestClient, tied: Any, tmp_path: Path) -> None:

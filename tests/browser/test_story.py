@@ -127,7 +127,7 @@ def tie(screen: Screen) -> None:
     row.click()
     screen.card("In all that both saw")
     screen.press("Back to the whole")
-    screen.press("Find spheres")
+    screen.press("Find targets")
     screen.idle()
     screen.card(re.compile(r"[4-6] spheres, seen"))
     screen.knot("tie", "done")

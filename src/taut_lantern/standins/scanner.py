@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from ..core import frames
 from ..core.scan.scan import Scan
-from .scene import SPHERE_RADIUS, Scene, Vec
+from .scene import Ball, Board, Scene
 
 
 @dataclass(frozen=True)
@@ -31,6 +31,7 @@ class Scanner:
     lean: float = 0.0  # radians that the tripod leans, about a level axis drawn for each scan
     lowest: float = -math.radians(62)
     longest: float = 90.0  # metres
+    beam: float = 0.0  # radians: deviation of the light round its ray, which blurs the pattern of boards
 
     def grid(self) -> tuple[NDArray, NDArray]:
         """(rows,) elevation and (columns,) azimuth in radians, equal steps."""
@@ -41,7 +42,7 @@ class Scanner:
 
 
 def _spheres(
-    centres: dict[str, Vec],
+    balls: dict[str, Ball],
     origin: NDArray,
     direction: NDArray,
     distance: NDArray,
@@ -52,40 +53,48 @@ def _spheres(
     first: int,
 ) -> None:
     """Exact spheres in front of what the rays met (in place)."""
-    for k, centre in enumerate(centres.values()):
-        to = np.array(centre) - origin
+    for k, ball in enumerate(balls.values()):
+        to = np.array(ball.centre) - origin
         along = direction @ to
         closest2 = float(to @ to) - along**2
-        hit = np.nonzero((along > 0) & (closest2 < SPHERE_RADIUS**2))[0]
-        t = along[hit] - np.sqrt(SPHERE_RADIUS**2 - closest2[hit])
+        hit = np.nonzero((along > 0) & (closest2 < ball.radius**2))[0]
+        t = along[hit] - np.sqrt(ball.radius**2 - closest2[hit])
         hit, t = hit[t < distance[hit]], t[t < distance[hit]]
         distance[hit], colour[hit], reflect[hit], surface[hit] = t, 240, 0.8, first + k
-        normal[hit] = (origin + direction[hit] * t[:, None] - centre) / SPHERE_RADIUS
+        normal[hit] = (origin + direction[hit] * t[:, None] - ball.centre) / ball.radius
 
 
 def _boards(
-    boards: dict[str, tuple[Vec, Vec]],
+    boards: dict[str, Board],
     origin: NDArray,
     direction: NDArray,
     distance: NDArray,
     colour: NDArray,
     reflect: NDArray,
     normal: NDArray,
+    beam: float,
+    rng: np.random.Generator,
 ) -> None:
-    """300 mm quadrant boards on the walls (in place)."""
-    for centre, out in boards.values():
-        n, c = np.array(out, float), np.array(centre)
+    """Quadrant boards (in place). A beam that is wider than its ray sees the mean of what lies under it."""
+    for board in boards.values():
+        right, up, n = board.axes()
+        c, half = np.array(board.centre), board.size / 2
         facing = direction @ n
         with np.errstate(divide="ignore", invalid="ignore"):
             t = np.where(facing < -0.05, ((c - origin) @ n) / facing, np.inf)
-        near = np.nonzero((t > 0) & (t < distance))[0]
+        near = np.nonzero((t > 0) & (t * (1 - 3 * beam) < distance))[0]
         p = origin + direction[near] * t[near, None] - c
-        u, v = p @ np.cross([0, 0, 1.0], n), p[:, 2]
-        on = (np.abs(u) < 0.15) & (np.abs(v) < 0.15)
-        near, white = near[on], (u[on] * v[on]) > 0
-        distance[near], normal[near] = t[near], n
-        colour[near] = np.where(white, 245, 15)[:, None]
-        reflect[near] = np.where(white, 0.85, 0.06)
+        near = near[(np.abs(p @ right) < half + 6 * beam * t[near]) & (np.abs(p @ up) < half + 6 * beam * t[near])]
+        light = direction[near, None] + (beam * rng.standard_normal((len(near), 24, 3)) if beam else 0.0)
+        at = origin + light * (((c - origin) @ n) / (light @ n))[..., None] - c
+        u, v = at @ right, at @ up
+        inside = (np.abs(u) < half) & (np.abs(v) < half)
+        share, own = inside.mean(axis=1), np.where(inside, np.where(u * v > 0, 0.85, 0.06), 0).mean(axis=1)
+        p = origin + direction[near] * t[near, None] - c
+        on = (np.abs(p @ right) < half) & (np.abs(p @ up) < half) & (t[near] < distance[near])
+        reflect[near] = own + (1 - share) * reflect[near]
+        distance[near[on]], normal[near[on]] = t[near[on]], n
+        colour[near[on]] = (15 + (reflect[near[on]] - 0.06) / 0.79 * 230)[:, None]
 
 
 def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: int, scanner: Scanner) -> tuple[Scan, NDArray]:
@@ -122,7 +131,7 @@ def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: i
     reflect, colour = np.where(hit, reflect_of[face], 0.0), np.where(hit[:, None], colour_of[face], 0).astype(float)
     last = int(surface_of.max()) + 1
     _spheres(scene.spheres, origin, ray, distance, colour, reflect, normal, surface, last)
-    _boards(scene.boards, origin, ray, distance, colour, reflect, normal)
+    _boards(scene.boards, origin, ray, distance, colour, reflect, normal, scanner.beam, rng)
     cosine = np.abs(np.einsum("ij,ij->i", ray, normal))
 
     ok = np.isfinite(distance) & (distance < scanner.longest) & (distance > 0.4)

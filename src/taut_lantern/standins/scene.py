@@ -22,13 +22,42 @@ SPHERES: dict[str, Vec] = {
     "S5": (13.0, 9.2, -2.10),
     "S6": (14.0, -4.5, 1.30),
 }
-BOARDS: dict[str, tuple[Vec, Vec]] = {  # centre, outward normal; 300 mm boards
-    "B1": ((6.0, 0.012, 1.6), (0, 1, 0)),
-    "B2": ((17.0, 11.988, 2.0), (0, -1, 0)),
-    "B3": ((23.988, 8.5, 1.9), (-1, 0, 0)),
-    "B4": ((30.988, 2.0, 1.5), (-1, 0, 0)),
-    "B5": ((21.988, 8.0, -1.8), (-1, 0, 0)),
-    "B6": ((5.0, -0.312, 1.7), (0, -1, 0)),
+
+
+@dataclass(frozen=True)
+class Ball:
+    """A sphere target: centre and radius, metres."""
+
+    centre: Vec
+    radius: float = SPHERE_RADIUS
+
+
+@dataclass(frozen=True)
+class Board:
+    """A quadrant board: centre, outward normal, edge (metres), and its turn in its own plane from upright, radians."""
+
+    centre: Vec
+    out: Vec
+    size: float = 0.3
+    roll: float = 0.0
+
+    def axes(self) -> tuple[NDArray, NDArray, NDArray]:
+        """(right, up, out) unit vectors of the board."""
+        n = np.array(self.out, float) / np.linalg.norm(self.out)
+        flat = np.cross([0, 0, 1.0], n) if abs(n[2]) < 0.95 else np.cross([0, 1.0, 0], n)
+        u = flat / np.linalg.norm(flat)
+        v = np.cross(n, u)
+        c, s = np.cos(self.roll), np.sin(self.roll)
+        return c * u + s * v, c * v - s * u, n
+
+
+BOARDS: dict[str, Board] = {
+    "B1": Board((6.0, 0.012, 1.6), (0, 1, 0)),
+    "B2": Board((17.0, 11.988, 2.0), (0, -1, 0)),
+    "B3": Board((23.988, 8.5, 1.9), (-1, 0, 0)),
+    "B4": Board((30.988, 2.0, 1.5), (-1, 0, 0)),
+    "B5": Board((21.988, 8.0, -1.8), (-1, 0, 0)),
+    "B6": Board((5.0, -0.312, 1.7), (0, -1, 0)),
 }
 # Station name -> (x, y, floor height under the tripod)
 STATIONS: dict[str, Vec] = {
@@ -49,11 +78,10 @@ STATIONS: dict[str, Vec] = {
 
 @dataclass
 class Scene:
-    """vertices (v, 3), faces (f, 3), and per face: surface number, reflectance 0..1, colour (f, 3) uint8. spheres: centres of
-    targets; boards: centre and outward normal of targets."""
+    """vertices (v, 3), faces (f, 3), and per face: surface number, reflectance 0..1, colour (f, 3) uint8; and targets."""
 
-    spheres: dict[str, Vec] = field(default_factory=dict)
-    boards: dict[str, tuple[Vec, Vec]] = field(default_factory=dict)
+    spheres: dict[str, Ball] = field(default_factory=dict)
+    boards: dict[str, Board] = field(default_factory=dict)
     _parts: list[tuple[NDArray, NDArray, NDArray, float, Vec]] = field(default_factory=list)
     _surfaces: int = 0
 
@@ -236,7 +264,7 @@ def people(s: Scene, spots: list[tuple[float, float, float]]) -> None:
 
 def ottermere(seed: int, walkers: list[tuple[float, float, float]]) -> Scene:
     """The whole site, with people standing at ``walkers`` for this scan."""
-    scene, rng = Scene(SPHERES, BOARDS), np.random.default_rng(seed)
+    scene, rng = Scene({n: Ball(c) for n, c in SPHERES.items()}, BOARDS), np.random.default_rng(seed)
     engine_hall(scene)
     gallery(scene)
     control_room(scene)

@@ -13,7 +13,7 @@ from ..core.kernels import planes
 from ..core.scan.grid import range_image
 from ..core.scan.octree import arrange
 from ..core.scan.scan import Scan
-from ..core.targets.spheres import find_spheres
+from ..core.targets.kinds import Wanted, find
 from ..formats import e57
 from .scanner import Scanner
 from .site import simulate
@@ -35,7 +35,7 @@ def warm() -> None:
     prepared = {name: prepare(s) for name, s in scans.items()}
     tie(prepared)
     _keep_and_read_back(scans["ST-01"])
-    find_spheres(range_image(scans["ST-01"]), [0.1])
+    find(range_image(scans["ST-01"]), scans["ST-01"].intensity, Wanted((0.1,), (0.3,)))
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "warm.e57"
         e57.write(path, [e57.Outgoing("warm", scans["ST-01"])])

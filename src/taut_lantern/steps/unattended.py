@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +19,7 @@ from ..core import frames
 from ..core.align.search import read_spots
 from ..core.errors import BadInput, LanternError
 from ..core.network.judge import PROFILES
+from ..core.targets.kinds import Wanted, read_wanted
 from ..formats import e57
 from ..site.common import Progress, get_project, matrix, stations_of
 from ..site.frames import deviation_in, in_use
@@ -114,7 +115,7 @@ def run_job(
     files = _scan_files(scans)
     beside = beside or Known()
     beside.check(files)
-    radii, known = _radii(target_words), _known(beside.answers)
+    what, known = read_wanted(target_words) if target_words else None, _known(beside.answers)
     control_text = control.read_text(errors="replace") if control else None
     folder.mkdir(parents=True, exist_ok=True)
     timings: dict[str, float] = {}
@@ -151,8 +152,9 @@ def run_job(
                     break
                 result = stage("tie again", lambda p: links.tie_all(project, {}, p))
             findings += result["undecided"]
-        if radii or control_text:
-            stage("targets", lambda p: targets_step.find_targets(project, {"radii": radii or [0.1]}, p))
+        if what or control_text:
+            looked_for = asdict(what or Wanted((0.1,)))
+            stage("targets", lambda p: targets_step.find_targets(project, looked_for, p))
         if control_text is not None and control is not None:
 
             def work(p: Progress) -> None:
@@ -203,21 +205,6 @@ def _answer(project: str, known: dict[frozenset[str], str]) -> bool:
             questions.record(project, q["id"], known.pop(pair), q["version"])
             answered = True
     return answered
-
-
-def _radii(words: str) -> list[float]:
-    if not words:
-        return []
-    kind, _, numbers = words.partition(":")
-    try:
-        radii = [float(v) for v in numbers.split(",")]
-    except ValueError:
-        radii = []
-    if kind != "spheres" or not radii or not all(0.01 <= r <= 1 for r in radii):
-        raise BadInput(
-            f"cannot read the targets {words!r}", subject="targets", remedy="write for example spheres:0.0725 (radius in metres)"
-        )
-    return radii
 
 
 def _bring_in(project: str, files: list[Path], progress: Progress, findings: list[dict[str, str]]) -> None:

@@ -3117,20 +3117,22 @@ export interface components {
         SightingOut: {
             /** Id */
             id: string;
+            /** Kind */
+            kind: string;
             /** Part */
             part: string | null;
             /** Points */
             points: number;
             /** Position */
             position: number[];
-            /** Radius Mm */
-            radius_mm: number;
             /** Remark */
             remark: string;
             /** Rms Mm */
             rms_mm: number;
             /** Sigma Mm */
             sigma_mm: number;
+            /** Size Mm */
+            size_mm: number;
             /** Spread Mm */
             spread_mm: number | null;
             /** Station */
@@ -3198,16 +3200,6 @@ export interface components {
             pitch: number;
             /** Yaw */
             yaw: number;
-        };
-        /** SpheresIn */
-        SpheresIn: {
-            /**
-             * Radii Mm
-             * @default [
-             *       100
-             *     ]
-             */
-            radii_mm: number[];
         };
         /** SpotOut */
         SpotOut: {
@@ -3336,16 +3328,32 @@ export interface components {
             part: string;
             /** Position */
             position: number[];
-            /** Radius Mm */
-            radius_mm: number;
             /** Sightings */
             sightings: number;
             /** Sigma Mm */
             sigma_mm: number[];
+            /** Size Mm */
+            size_mm: number;
             /** Spread Mm */
             spread_mm: number;
             /** Version */
             version: number;
+        };
+        /**
+         * TargetsIn
+         * @description Radii of spheres, and edges of quadrant boards.
+         */
+        TargetsIn: {
+            /**
+             * Edges Mm
+             * @default []
+             */
+            edges_mm: number[];
+            /**
+             * Radii Mm
+             * @default []
+             */
+            radii_mm: number[];
         };
         /** TraceIn */
         TraceIn: {
@@ -10741,7 +10749,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SpheresIn"];
+                "application/json": components["schemas"]["TargetsIn"];
             };
         };
         responses: {

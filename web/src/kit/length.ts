@@ -37,6 +37,16 @@ export function metresOf(text: string, unit: Unit): number | null {
   return text.trim() === "" ? null : sign * sum;
 }
 
+/** Metres of several lengths ("72.5; 100" or "72.5 100"), each as in `metresOf`; null when one of them is none, [] for nothing. */
+export function lengthsOf(text: string, unit: Unit): number[] | null {
+  const found = text
+    .split(/;|,\s|\s+(?=[\d.,])/)
+    .map((piece) => piece.trim())
+    .filter(Boolean)
+    .map((piece) => metresOf(piece, unit));
+  return found.some((v) => v === null) ? null : (found as number[]);
+}
+
 /** Degrees of what was typed ("12,5", "12.5°", "14 gon"). */
 export function degreesOf(text: string): number | null {
   const found = /^([+\-−]?\d*(?:[.,]\d*)?)\s*(°|deg|gon)?$/i.exec(text.trim());

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 
 from fastapi import Query, Request, Response
 
+from ...core.targets.kinds import Wanted
 from ...steps.tie import advice, groups, links, network, picks, questions, searching, targets
 from ...store import db
 from .. import schemas as x
@@ -113,8 +114,9 @@ def picture_question(project_id: P, question_id: P, word: Literal["one", "two", 
 
 
 @api.post("/projects/{project_id}/targets/find", operation_id="find_targets", status_code=202)
-def find_targets(project_id: P, body: x.SpheresIn) -> x.Started:
-    return x.Started(jobs=[targets.start_find(project_id, [r / 1000 for r in body.radii_mm])])
+def find_targets(project_id: P, body: x.TargetsIn) -> x.Started:
+    what = Wanted(tuple(r / 1000 for r in body.radii_mm), tuple(e / 1000 for e in body.edges_mm))
+    return x.Started(jobs=[targets.start_find(project_id, what)])
 
 
 @api.post("/projects/{project_id}/targets/regroup", operation_id="regroup_targets")

@@ -169,8 +169,11 @@ class MatchesOut(Out):
     why: str
 
 
-class SpheresIn(Model):
-    radii_mm: Annotated[list[FiniteFloat], Field(min_length=1, max_length=8)] = [100.0]
+class TargetsIn(Model):
+    """Radii of spheres, and edges of quadrant boards."""
+
+    radii_mm: Annotated[list[FiniteFloat], Field(max_length=8)] = []
+    edges_mm: Annotated[list[FiniteFloat], Field(max_length=8)] = []
 
 
 class SightingOut(Out):
@@ -181,7 +184,8 @@ class SightingOut(Out):
     target: str | None
     target_name: str
     part: str | None
-    radius_mm: float
+    kind: str  # sphere, board
+    size_mm: float  # radius of a sphere, edge of a board
     rms_mm: float
     points: int
     sigma_mm: float
@@ -204,7 +208,7 @@ class TargetOut(Out):
     version: int
     name: str
     kind: str
-    radius_mm: float
+    size_mm: float
     part: str
     position: list[float]
     sightings: int

@@ -86,8 +86,8 @@ def _structured(scan: Scan) -> tuple[NDArray, int, int, int, int] | None:
     return np.array([az0, az_step, el0, el_step]), rows, columns, last_row, last_column
 
 
-def range_image(scan: Scan) -> Grid:
-    """The grid of a scan. NotEnough when it has fewer than 100 points."""
+def range_image(scan: Scan, most: int = PIXELS) -> Grid:
+    """The grid of a scan, thinned to at most about ``most`` pixels. NotEnough when it has fewer than 100 points."""
     if len(scan) < 100:
         raise NotEnough(f"a scan of {len(scan)} points cannot be matched", remedy="bring in a scan with at least 100 points")
     found = _structured(scan)
@@ -110,7 +110,7 @@ def range_image(scan: Scan) -> Grid:
         if columns > turn + 1:  # it scanned on beyond a full turn: the same directions are the same columns
             c = ((c if last_column < 0 else last_column - c) % turn).astype(np.int32)
             columns, last_column = turn, -1
-        while (rows // thin) * (columns // thin) > PIXELS:
+        while (rows // thin) * (columns // thin) > most:
             thin += 1
         geo = geo * [1, thin, 1, thin]
         rows, columns = (rows - 1) // thin + 1, (columns - 1) // thin + 1

@@ -12,10 +12,15 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ..kernels.targets import sphere_gate
+from ..kernels.targets import LIMB, fit_centre, ranges, sphere_gate
 from ..scan.grid import Grid
 
 Array = NDArray[np.float64]
+FEWEST = 9  # points on a face; below CONFIRMED a radius 7 mm off fits as well
+CONFIRMED = 25
+WHOLE = 0.78  # of the rays within its silhouette that nothing nearer stopped: what is no sphere has seven tenths at most
+PRIOR = 4.0  # degrees of freedom that the noise of the whole scan is worth beside a sphere's own residuals
+OFFSET = 0.0002  # metres along the beam that the ranges of one surface may be off together, which no residual shows
 
 
 @dataclass(frozen=True)
@@ -31,6 +36,11 @@ class SphereSighting:
     free_radius_sigma: float
     remark: str
 
+    @property
+    def confirmed(self) -> bool:
+        """Whether its own points tell its radius from others."""
+        return self.points >= CONFIRMED and self.free_radius_sigma <= 0.1 * self.radius
+
 
 def range_noise(grid: Grid) -> float:
     """Single-point range noise (metres) from second differences along rows, median of the quiet half."""
@@ -40,81 +50,67 @@ def range_noise(grid: Grid) -> float:
     return float(np.clip(np.median(np.abs(d2[ok])) / 0.6745 / math.sqrt(6), 3e-4, 0.005)) if ok.any() else 0.001
 
 
-def _pixels(grid: Grid, centre: Array, radius: float, share: float) -> tuple[Array, Array]:
-    """(unit rays (n, 3), ranges (n,)) of pixels within ``share`` of the silhouette."""
+def fit_sphere(grid: Grid, start: Array, radius: float, noise: float, rho: NDArray[np.float32] | None = None) -> SphereSighting | None:
+    """Fit from a start within about half a radius; None when what is there is no such sphere. rho: ranges of the grid, if known."""
+    seen = _fitted(grid, ranges(grid.image) if rho is None else rho, start, radius, noise)
+    return seen if isinstance(seen, SphereSighting) else None
+
+
+def _fitted(grid: Grid, rho: NDArray[np.float32], start: Array, radius: float, noise: float) -> SphereSighting | str:
+    """The sighting, or why what is there is no sphere of this radius."""
+    centre = start.astype(float)
+    alpha = math.asin(min(0.99, radius / float(np.linalg.norm(start))))
+    room = int(7 * (alpha / grid.geo[3] + 3) * (alpha / (grid.geo[1] * 0.1) + 3)) if abs(start[2]) > 0.9 * np.linalg.norm(start) else 0
+    room = room or int(8 * (alpha / grid.geo[3] + 3) * (alpha / (grid.geo[1] * 0.4) + 3))
+    pixels, kept = np.empty((min(room, 400_000), 4)), np.zeros(min(room, 400_000), np.bool_)
+    n, _, missing = fit_centre(grid.image, rho, grid.geo, grid.wrap, centre, radius, noise, pixels, kept)
     distance = float(np.linalg.norm(centre))
-    alpha = math.asin(min(0.99, radius / distance))
-    az, el = math.atan2(centre[1], centre[0]), math.asin(centre[2] / distance)
-    rows, columns = grid.image.shape[:2]
-    r0, c0 = (el - grid.geo[2]) / grid.geo[3], ((az - grid.geo[0]) % (2 * math.pi)) / grid.geo[1]
-    dr = int(alpha / grid.geo[3]) + 2
-    dc = int(alpha / (grid.geo[1] * max(math.cos(el), 0.1))) + 2
-    rr = np.arange(max(0, int(r0) - dr), min(rows, int(r0) + dr + 1))
-    cc = np.arange(int(c0) - dc, int(c0) + dc + 1)
-    cc = cc % columns if grid.wrap else cc[(cc >= 0) & (cc < columns)]
-    p = grid.image[np.ix_(rr, cc)].reshape(-1, 3).astype(float)
-    rho = np.linalg.norm(p, axis=1)
-    p, rho = p[rho > 0], rho[rho > 0]
-    u = p / rho[:, None]
-    inside = np.arccos(np.clip(u @ centre / distance, -1, 1)) < share * alpha
-    return u[inside], rho[inside]
-
-
-def _model(u: Array, centre: Array, radius: float) -> tuple[Array, Array, Array]:
-    """Predicted ranges, their gradient by centre (n, 3), and by radius (n,)."""
+    if n == 0 or distance < 2 * radius:
+        return "nothing round"
+    u, q, kept = pixels[:n, :3], pixels[:n, 3], kept[:n]
     b = u @ centre
-    root = np.sqrt(np.maximum(b**2 - centre @ centre + radius**2, 1e-12))
-    return b - root, u - (b[:, None] * u - centre) / root[:, None], -radius / root
+    root = np.sqrt(np.maximum(b**2 - distance**2 + radius**2, 1e-10))
+    cosine, residual = root / radius, q - (b - root)
+    inside = kept & (np.abs(residual) * np.sqrt(cosine) < max(4 * noise, 0.004))
+    count = int(inside.sum())
+    before = int((residual < -1.5 * radius).sum())  # rays that something nearer stopped have no say
+    lean = math.hypot(centre[0], centre[1]) / distance
+    face = math.pi * (LIMB * math.asin(radius / distance)) ** 2 / (grid.geo[1] * grid.geo[3] * max(lean, 0.1))
+    if count < FEWEST or count < 0.5 * face:
+        return "too little of its face"
+    if count < WHOLE * (n - before) or missing > 0.25 * face:
+        return "holes in its face"
+    u, residual, cosine, root, b = u[inside], residual[inside], cosine[inside], root[inside], b[inside]
+    level = float(np.mean(cosine * residual**2))
+    if level / noise**2 > 1.3 + (3 if count >= 12 else 1.5) * math.sqrt(2 / count):
+        return "too rough"
+    grown = (PRIOR * noise**2 + count * level) / (PRIOR + count - 3)  # variance of a ray that hits squarely
+    jac = np.column_stack([u - (b[:, None] * u - centre) / root[:, None], -radius / root])
+    normal = (jac * cosine[:, None]).T @ jac
+    free = np.linalg.solve(normal + 1e-9 * np.trace(normal) * np.eye(4), (jac * cosine[:, None]).T @ residual)
+    free_sigma = math.sqrt(grown * float(np.linalg.inv(normal + 1e-12 * np.trace(normal) * np.eye(4))[3, 3]))
+    if abs(free[3]) > 3.5 * free_sigma + 0.0005 or free_sigma > 0.25 * radius:
+        return "another radius"
+    if not _round(u * (b - root + residual)[:, None] - centre, centre / distance, radius, math.sqrt(grown)):
+        return "not round"
+    view = centre / distance
+    covariance = grown * np.linalg.inv(normal[:3, :3]) + OFFSET**2 * np.outer(view, view)
+    side = (u - (u @ view)[:, None] * view).mean(axis=0)  # where on the face its points lie
+    remark = _remark(count, face, free_sigma, radius, float(np.linalg.norm(side)) * distance / radius)
+    return SphereSighting(centre, radius, covariance, math.sqrt(level), count, radius + float(free[3]), free_sigma, remark)
 
 
-def fit_sphere(grid: Grid, start: Array, radius: float, noise: float) -> SphereSighting | None:
-    """Fit from a start within about half a radius; None when what is there is no such sphere."""
-    centre, clip = start.copy(), max(0.5 * radius, 0.02)
-    inliers = np.zeros(0)
-    for k in range(14):
-        u, rho = _pixels(grid, centre, radius, 0.93)
-        if len(rho) < 9:
-            return None
-        model, jac, _ = _model(u, centre, radius)
-        residual = rho - model
-        inside = np.abs(residual) < clip
-        if inside.sum() < 9:
-            return None
-        step = np.linalg.lstsq(jac[inside], residual[inside], rcond=None)[0]
-        centre = centre + np.clip(step, -0.5 * radius, 0.5 * radius)
-        inliers = residual[inside]
-        clip = max(4 * noise, 0.6 * clip, 3 * float(np.sqrt(np.mean(inliers**2))) if k > 8 else 0)
-        if k > 8 and np.linalg.norm(step) < 1e-6:
-            break
-    u, rho = _pixels(grid, centre, radius, 0.93)
-    model, jac, jac_r = _model(u, centre, radius)
-    inside = np.abs(rho - model) < max(4 * noise, 0.004)
-    n = int(inside.sum())
-    if n < 12 or n < 0.6 * len(rho):
-        return None
-    rms = float(np.sqrt(np.mean((rho - model)[inside] ** 2)))
-    distance = float(np.linalg.norm(centre))
-    el = math.asin(np.clip(centre[2] / distance, -1, 1))
-    face = math.pi * (0.93 * math.asin(radius / distance)) ** 2 / (grid.geo[1] * grid.geo[3] * max(math.cos(el), 0.1))
-    sigma = max(noise, rms)
-    if n < 0.5 * face or rms > 1.5 * noise + 0.0004:
-        return None
-    full = np.concatenate([jac[inside], jac_r[inside, None]], axis=1)
-    free = np.linalg.lstsq(full, (rho - model)[inside], rcond=None)[0]
-    spread = sigma * np.sqrt(np.diag(np.linalg.pinv(full.T @ full)))
-    if abs(free[3]) > 3.5 * spread[3] + 0.001 or spread[3] > 0.25 * radius:
-        return None
-    if not _round(u[inside], rho[inside], centre, radius, sigma):
-        return None
-    cov = sigma**2 * np.linalg.inv(jac[inside].T @ jac[inside]) + np.eye(3) * 0.0003**2
-    remark = "radius not confirmed" if n < 25 or spread[3] > 0.1 * radius else ""
-    return SphereSighting(centre, radius, cov, rms, n, radius + float(free[3]), float(spread[3]), remark)
+def _remark(count: int, face: float, free_sigma: float, radius: float, side: float) -> str:
+    """What makes a sighting doubtful, for people. side: how far the middle of its points lies beside its own, in radii."""
+    if count < CONFIRMED or free_sigma > 0.1 * radius:
+        return "radius not confirmed" if count >= 12 else "few points: its radius is not confirmed"
+    if side > 0.22 or count < 0.6 * face:
+        return "one-sided: part of it is hidden"
+    return ""
 
 
-def _round(u: Array, rho: Array, centre: Array, radius: float, sigma: float) -> bool:
-    """Curved in both directions: a pipe of the same radius is not."""
-    view = centre / np.linalg.norm(centre)
-    p = u * rho[:, None] - centre
+def _round(p: Array, view: Array, radius: float, sigma: float) -> bool:
+    """Curved in both directions: a pipe of the same radius is not. p : (n, 3) from the centre; view: unit, along the beam."""
     e1 = np.cross(view, [0.0, 0, 1]) if abs(view[2]) < 0.9 else np.cross(view, [1.0, 0, 0])
     e1 /= np.linalg.norm(e1)
     e2 = np.cross(view, e1)
@@ -128,22 +124,28 @@ def _round(u: Array, rho: Array, centre: Array, radius: float, sigma: float) -> 
 
 def find_spheres(grid: Grid, radii: list[float]) -> list[SphereSighting]:
     """All spheres of the given radii (metres) in a scan, the surest first."""
-    noise = range_noise(grid)
+    noise, rho = range_noise(grid), ranges(grid.image)
     found: list[SphereSighting] = []
     for radius in radii:
-        gate = np.full(grid.image.shape[:2], -1, np.float32)
-        if not sphere_gate(grid.image, grid.geo, grid.wrap, radius, gate):
+        gate = np.full(rho.shape, -1, np.float32)
+        if not sphere_gate(rho, grid.geo, grid.wrap, radius, gate):
             continue
         rc = np.argwhere(gate >= 0)
-        order = np.argsort(gate[rc[:, 0], rc[:, 1]], kind="stable")
-        taken: list[Array] = []
-        for r, c in rc[order][:4000]:
-            p = grid.image[r, c].astype(float)
-            start = p * (1 + radius / np.linalg.norm(p))
-            if any(np.linalg.norm(start - t) < 0.5 * radius for t in taken):
+        rc = rc[np.argsort(gate[rc[:, 0], rc[:, 1]], kind="stable")]
+        start = grid.image[rc[:, 0], rc[:, 1]].astype(float)
+        start *= 1 + radius / np.linalg.norm(start, axis=1, keepdims=True)
+        free = np.ones(len(start), bool)
+        for k in range(len(start)):
+            if not free[k]:
                 continue
-            taken.append(start)
-            fit = fit_sphere(grid, start, radius, noise)
-            if fit is not None and all(np.linalg.norm(fit.centre - f.centre) > 0.8 * radius for f in found):
+            free &= ((start - start[k]) ** 2).sum(axis=1) > (0.35 * radius) ** 2
+            fit = fit_sphere(grid, start[k], radius, noise, rho)
+            if fit is None:
+                continue
+            free &= ((start - fit.centre) ** 2).sum(axis=1) > radius**2
+            rival = next((f for f in found if np.linalg.norm(fit.centre - f.centre) < 0.8 * radius), None)
+            if rival is None:
                 found.append(fit)
+            elif abs(fit.free_radius - radius) / fit.free_radius_sigma < abs(rival.free_radius - rival.radius) / rival.free_radius_sigma:
+                found = [fit if f is rival else f for f in found]  # two radii fit: the nearer one
     return sorted(found, key=lambda f: -f.points)

@@ -12,8 +12,8 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.errors import BadInput
 from ...core.scan.grid import range_image
+from ...core.targets.kinds import Found, Wanted, find
 from ...core.targets.match import group_by_place
-from ...core.targets.spheres import SphereSighting, find_spheres
 from ...site.common import Progress, clean_name, get_project, matrix, numbers, owned, stations_of
 from ...site.solution import refresh_solution, solution_of
 from ...store import journal
@@ -22,77 +22,77 @@ from ...store.models import Control, Job, Sighting, Station, Target, new_id
 from ...store.queue import LIVE, Run, enqueue, keep, reached
 from ...store.tiles import read_station
 
+PIXELS = 16_000_000  # of the image that targets are looked for in: of a denser scan every second ray is enough
 
-def start_find(project_id: str, radii: list[float]) -> str:
-    """radii in metres."""
-    if not radii or len(radii) > 8 or not all(0.01 <= r <= 1.0 for r in radii):
-        raise BadInput(
-            "sphere radii lie between 10 mm and 1 m", subject="radius", remedy="give the radius, not the diameter, in millimetres"
-        )
+
+def start_find(project_id: str, what: Wanted) -> str:
+    params = {"radii": list(what.radii), "edges": list(what.edges)}
     with session() as s:
         journal.locked_project(s, project_id)  # two who ask at once start it once
-        q = select(Job.id).where(Job.project_id == project_id, Job.kind == "targets", Job.state.in_(LIVE), Job.params["radii"] == radii)
-        if (running := s.scalar(q.limit(1))) is not None:
-            return running
-        return enqueue(s, project_id, "targets", "Finding sphere targets", radii=radii).id
+        q = select(Job).where(Job.project_id == project_id, Job.kind == "targets", Job.state.in_(LIVE))
+        if (running := next((j for j in s.scalars(q) if j.params == params), None)) is not None:
+            return running.id
+        return enqueue(s, project_id, "targets", "Finding targets", **params).id
 
 
 def find_targets(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """Look for targets in all stations. What is of a kind and size that was not looked for stays as it is."""
+    what = Wanted(tuple(params.get("radii", ())), tuple(params.get("edges", ())))
     with session() as s:
         stations = stations_of(s, project_id)
     found: list[Sighting] = []
     for k, station in enumerate(stations):
-        progress.report(f"looking for spheres in {station.name}", k, len(stations))
+        progress.report(f"looking for targets in {station.name}", k, len(stations))
         progress.check()
         found += [
             Sighting(
                 project_id=project_id,
                 station_id=station.id,
-                kind="sphere",
-                radius=f.radius,
+                kind=f.kind,
+                radius=f.size if f.kind == "sphere" else f.size / 2,
                 centre=numbers(f.centre),
                 covariance=numbers(f.covariance),
                 rms=f.rms,
                 points=f.points,
                 remark=f.remark,
-                used=not f.remark,
+                used=f.sure,
                 by_hand=[],
             )
-            for f in _spheres(station, params["radii"], progress.run)
+            for f in _found(station, what, progress.run)
         ]
     with journal.change(project_id, "", network=True, topic="network") as c:
         here = stations_of(c.s, project_id)
-        rows = _merged(c, project_id, [f for f in found if f.station_id in {x.id for x in here}])
+        rows = _merged(c, project_id, [f for f in found if f.station_id in {x.id for x in here}], what)
         match_by_place(c.s, project_id, rows, here)
-        c.title = f"Found {len(found)} sphere sightings"
+        c.title = f"Found {len(found)} sightings of targets"
         c.s.flush()
         refresh_solution(c.s, c.project)
         return progress.conclude(c.s, {"sightings": len(found), "targets": len({f.target_id for f in rows if f.target_id})})
 
 
-def _spheres(station: Station, radii: list[float], run: Run | None) -> list[SphereSighting]:
-    """The spheres of one station, from an earlier run of this job where that got so far."""
+def _found(station: Station, what: Wanted, run: Run | None) -> list[Found]:
+    """The targets of one station, from an earlier run of this job where that got so far."""
     body = reached(run, station.id)
     if body is not None:
-        kept: list[SphereSighting] = pickle.loads(body)
+        kept: list[Found] = pickle.loads(body)
         return kept
     with session() as s:
         scan = read_station(s, station)
-    found = find_spheres(range_image(scan), radii)
+    found = find(range_image(scan, PIXELS), scan.intensity if station.has_intensity else None, what)
     keep(run, station.id, pickle.dumps(found, pickle.HIGHEST_PROTOCOL))
     return found
 
 
-def _merged(c: journal.Change, project_id: str, found: list[Sighting]) -> list[Sighting]:
+def _merged(c: journal.Change, project_id: str, found: list[Sighting], what: Wanted) -> list[Sighting]:
     """The sightings of a run laid over those that are here: the same sphere of the same station keeps its row, and with it
-    its name and what people decided. What was not found again goes, unless somebody named it or left it out."""
+    its name and what people decided. What was looked for and not found again goes, unless somebody named it or left it out."""
     old = list(c.s.scalars(select(Sighting).where(Sighting.project_id == project_id)))
     rows = []
     for f in found:
         near = [
             (float(np.linalg.norm(np.subtract(o.centre, f.centre))), k)
             for k, o in enumerate(old)
-            if o.station_id == f.station_id and o.kind == f.kind
+            if o.station_id == f.station_id and o.kind == f.kind and abs(o.radius - f.radius) < 1e-6
         ]
         gap, k = min(near, default=(np.inf, -1))
         if gap > 0.5 * f.radius:
@@ -105,8 +105,9 @@ def _merged(c: journal.Change, project_id: str, found: list[Sighting]) -> list[S
         if "used" not in row.by_hand:
             row.used = f.used
         rows.append(row)
+    looked_for = {"sphere": what.radii, "board": tuple(e / 2 for e in what.edges)}
     for row in old:
-        if row.by_hand:
+        if row.by_hand or all(abs(row.radius - r) > 1e-6 for r in looked_for.get(row.kind, ())):
             rows.append(row)
         else:
             c.remove(row)
@@ -126,9 +127,11 @@ def match_by_place(s: Session, project_id: str, sightings: list[Sighting], stati
         inside = [x for x in sightings if part.get(x.station_id) == one]
         if not inside:
             continue
-        points = np.array([frames.apply(pose[x.station_id], np.array([x.centre]))[0] for x in inside])
-        groups = [[inside[i] for i in g] for g in group_by_place(points, [x.station_id for x in inside])]
-        sure = [g for g in groups if len(g) > 1 or not g[0].remark or g[0].by_hand]
+        groups: list[list[Sighting]] = []
+        for alike in _alike(inside):
+            points = np.array([frames.apply(pose[x.station_id], np.array([x.centre]))[0] for x in alike])
+            groups += [[alike[i] for i in g] for g in group_by_place(points, [x.station_id for x in alike])]
+        sure = [g for g in groups if len(g) > 1 or g[0].used or g[0].by_hand]
         for group, target in zip(sure, _targets_for(s, project_id, sure, taken, names), strict=True):
             for x in group:
                 if "target" not in x.by_hand:
@@ -142,6 +145,14 @@ def match_by_place(s: Session, project_id: str, sightings: list[Sighting], stati
     for t in known.values():
         if t.id not in used:
             t.deleted = True
+
+
+def _alike(sightings: list[Sighting]) -> list[list[Sighting]]:
+    """Sightings of one kind and size together: others are of another target, wherever they stand."""
+    out: dict[tuple[str, int], list[Sighting]] = {}
+    for x in sightings:
+        out.setdefault((x.kind, round(1e4 * x.radius)), []).append(x)
+    return list(out.values())
 
 
 def _targets_for(s: Session, project_id: str, groups: list[list[Sighting]], taken: set[str], names: set[str]) -> list[str]:
@@ -241,7 +252,8 @@ def list_sightings(s: Session, project_id: str) -> list[dict[str, Any]]:
                 "target": g.target_id if g.target_id in names else None,
                 "target_name": names.get(g.target_id or "", ""),
                 "part": station.part_id,
-                "radius_mm": 1000 * g.radius,
+                "kind": g.kind,
+                "size_mm": 1000 * (g.radius if g.kind == "sphere" else 2 * g.radius),
                 "rms_mm": 1000 * g.rms,
                 "points": g.points,
                 "sigma_mm": 1000 * float(np.sqrt(np.trace(np.array(g.covariance).reshape(3, 3)))),
@@ -264,7 +276,7 @@ def list_targets(s: Session, project_id: str) -> list[dict[str, Any]]:
             "version": rows[t["id"]].version,
             "name": rows[t["id"]].name,
             "kind": rows[t["id"]].kind,
-            "radius_mm": 1000 * rows[t["id"]].radius,
+            "size_mm": 1000 * rows[t["id"]].radius * (1 if rows[t["id"]].kind == "sphere" else 2),
             **{k: t[k] for k in ("part", "position", "sightings", "spread_mm", "sigma_mm")},
         }
         for t in solution_of(s, project_id)["targets"]

@@ -3,11 +3,11 @@ import { http, sent, type Station } from "../../api/client";
 import { useAsk, useGroups, useJobs, useNetwork, useQuestions, useSightings, useStations } from "../../api/queries";
 import { Actions, Button, fixed, Heading, Quiet, Row, Sentence } from "../../kit";
 import { Await } from "../../kit/await";
-import { LengthField, useLengths } from "../../kit/fields";
 import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
 import { SeveralCard, PairCard } from "./Chosen";
 import { Advice } from "./Advice";
+import { FindTargets } from "./FindTargets";
 import { GroupCard, useChosenGroup } from "./Groups";
 import { LinkCard } from "./LinkCard";
 import { Matching } from "./Matching";
@@ -52,9 +52,7 @@ function Loaded({ id }: { id: string }) {
 function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
   const network = useNetwork(id).data;
   const jobs = useJobs(id).data ?? [];
-  const sightings = useSightings(id).data ?? [];
   const held = (useGroups(id).data ?? []).filter((g) => g.held);
-  const radius = useLengths({ radius: 0.1 }, "mm", { radius: { least: 0.01, most: 1 } });
   const live = jobs.filter(
     (j) => (j.state === "running" || j.state === "waiting") && ["tie", "pair", "targets"].includes(j.kind),
   );
@@ -64,16 +62,7 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
   const tie = useAsk(id, () =>
     sent(http.POST("/api/projects/{project_id}/tie", { params: { path: { project_id: id } } })),
   );
-  const find = useAsk(id, () =>
-    sent(
-      http.POST("/api/projects/{project_id}/targets/find", {
-        params: { path: { project_id: id } },
-        body: { radii_mm: [1000 * radius.values!.radius] },
-      }),
-    ),
-  );
   const busy = live[0] ? "this is under way already" : "";
-  const targets = new Set(sightings.map((g) => g.target).filter(Boolean)).size;
   return (
     <>
       <Sentence>{stations.length < 2 ? "Tying needs at least two stations." : (network?.sentence ?? "…")}</Sentence>
@@ -117,22 +106,7 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
       )}
       {network && network.links.length > 0 && <Advice id={id} />}
       <Searching id={id} />
-      <Heading>Sphere targets</Heading>
-      <Quiet>
-        {targets
-          ? `${targets} spheres, seen ${sightings.filter((g) => g.target).length} times.`
-          : "Spheres tie stations to control. They are found by their radius."}
-      </Quiet>
-      <LengthField of={radius} name="radius" label="Radius" />
-      <Actions>
-        <Button
-          busy={find.isPending}
-          onClick={() => find.mutate(undefined)}
-          why={busy || (radius.why && "a radius from 10 to 1000 mm is needed")}
-        >
-          Find spheres
-        </Button>
-      </Actions>
+      <FindTargets id={id} busy={busy} />
       <Quiet>Choose two stations in the roster (with Ctrl) to link them by hand.</Quiet>
     </>
   );

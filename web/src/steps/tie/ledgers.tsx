@@ -104,7 +104,8 @@ function SightingsLedger({ id }: { id: string }) {
       cell: (g) => <span className="font-mono">{g.station_name}</span>,
       value: (g) => g.station_name,
     },
-    { head: "radius mm", cell: (g) => fixed(g.radius_mm), value: (g) => g.radius_mm, figure: true },
+    { head: "kind", cell: (g) => g.kind, value: (g) => g.kind, width: "72px" },
+    { head: "radius, edge mm", cell: (g) => fixed(g.size_mm), value: (g) => g.size_mm, figure: true },
     { head: "points", cell: (g) => g.points, value: (g) => g.points, figure: true },
     { head: "fit mm", cell: (g) => fixed(g.rms_mm), value: (g) => g.rms_mm, figure: true },
     { head: "centre ± mm", cell: (g) => fixed(g.sigma_mm), value: (g) => g.sigma_mm, figure: true },
@@ -131,7 +132,7 @@ function SightingsLedger({ id }: { id: string }) {
       id={(g) => g.id}
       selected={(g) => g.target !== null && g.target === target}
       onSelect={(g) => set({ target: g.target, part: g.part, stations: [g.station], link: null })}
-      empty="No spheres yet. “Find spheres” looks for them by their radius in every station."
+      empty="No targets yet. “Find targets” looks in every station for spheres by their radius and for boards by their edge."
     />
   );
 }

@@ -1,0 +1,84 @@
+/** Look for targets in all stations: spheres by their radius, quadrant boards by their edge, several of each. */
+import { useId, useState } from "react";
+import { http, sent } from "../../api/client";
+import { useAsk, useSightings } from "../../api/queries";
+import { Actions, Button, Heading, Quiet } from "../../kit";
+import { lengthsOf } from "../../kit/length";
+
+const SPHERE = [0.01, 1] as const; // metres
+const BOARD = [0.05, 2] as const;
+
+export function FindTargets({ id, busy }: { id: string; busy: string }) {
+  const sightings = useSightings(id).data ?? [];
+  const [spheres, setSpheres] = useState("100");
+  const [boards, setBoards] = useState("");
+  const radii = lengthsOf(spheres, "mm");
+  const edges = lengthsOf(boards, "mm");
+  const find = useAsk(id, () =>
+    sent(
+      http.POST("/api/projects/{project_id}/targets/find", {
+        params: { path: { project_id: id } },
+        body: { radii_mm: radii!.map((v) => 1000 * v), edges_mm: edges!.map((v) => 1000 * v) },
+      }),
+    ),
+  );
+  const inside = (values: number[] | null, [least, most]: readonly [number, number]) =>
+    values !== null && values.length <= 8 && values.every((v) => v >= least && v <= most);
+  const wrongRadii = inside(radii, SPHERE) ? "" : "radii from 10 to 1000 mm, as 72.5; 100";
+  const wrongEdges = inside(edges, BOARD) ? "" : "edges from 50 to 2000 mm, as 150; 300";
+  const none = radii?.length === 0 && edges?.length === 0 ? "give the radius of spheres or the edge of boards" : "";
+  return (
+    <>
+      <Heading>Targets</Heading>
+      <Quiet>{told(sightings)}</Quiet>
+      <Sizes label="Radii of spheres" text={spheres} set={setSpheres} wrong={wrongRadii} />
+      <Sizes label="Edges of boards" text={boards} set={setBoards} wrong={wrongEdges} />
+      <Actions>
+        <Button
+          busy={find.isPending}
+          onClick={() => find.mutate(undefined)}
+          why={busy || wrongRadii || wrongEdges || none}
+        >
+          Find targets
+        </Button>
+      </Actions>
+    </>
+  );
+}
+
+/** How many there are of each kind, and how many of them are doubtful. */
+function told(sightings: { kind: string; target: string | null; used: boolean }[]): string {
+  if (!sightings.length) return "Targets tie stations to control. They are found by their size.";
+  const of = (kind: string, name: string) => {
+    const own = sightings.filter((g) => g.kind === kind && g.target);
+    const count = new Set(own.map((g) => g.target)).size;
+    return count ? `${count} ${name}${count === 1 ? "" : "s"}, seen ${own.length} times` : "";
+  };
+  const doubtful = sightings.filter((g) => !g.used).length;
+  const parts = [of("sphere", "sphere"), of("board", "board"), doubtful ? `${doubtful} sightings left out` : ""];
+  return `${parts.filter(Boolean).join("; ")}.`;
+}
+
+function Sizes({ label, text, set, wrong }: { label: string; text: string; set: (v: string) => void; wrong: string }) {
+  const id = useId();
+  return (
+    <div className="py-0.5 text-[13.5px]">
+      <div className="flex items-center gap-2">
+        <label htmlFor={id} className="flex-1">
+          {label}
+        </label>
+        <input
+          id={id}
+          autoComplete="off"
+          value={text}
+          placeholder="none"
+          aria-invalid={Boolean(wrong)}
+          onChange={(e) => set(e.target.value)}
+          className={`w-[7.5rem] rounded border bg-card px-1.5 py-0.5 text-right font-mono text-[13px] ${wrong ? "border-parted" : "border-rule"}`}
+        />
+        <span className="w-7 font-mono text-[12px] text-quiet">mm</span>
+      </div>
+      {wrong && <p className="text-right text-[12.5px] text-parted">{wrong}</p>}
+    </div>
+  );
+}
