@@ -4,18 +4,23 @@ from __future__ import annotations
 
 import math
 import time
+from collections import Counter
 
 import numpy as np
 from scipy import ndimage
 
+from taut_lantern.core.errors import NotEnough
 from taut_lantern.core.scan.grid import range_image
 from taut_lantern.core.targets.boards import find_boards
+from taut_lantern.core.targets.match import by_geometry
 from taut_lantern.core.targets.spheres import find_spheres
+from tests.core.constellations import drawn
 from tests.truth.targeted import RADIUS, SIZES, Expected, target_room
 
 from .table import Row
 
 ROOMS = range(700, 724)
+DRAWS = 20_000
 
 
 def _bin(rows: list[tuple[Expected, np.ndarray | None, float]], least: int, most: float) -> tuple[int, int, list[float], list[float]]:
@@ -23,6 +28,24 @@ def _bin(rows: list[tuple[Expected, np.ndarray | None, float]], least: int, most
     own = [(e, c) for e, c, _ in rows if least <= e.points < most]
     errors = [(float(np.linalg.norm(c - e.centre)), e) for e, c in own if c is not None]
     return len(errors), len(own), [1000 * d for d, _ in errors], [d / (e.spacing / math.sqrt(e.side)) for d, e in errors]
+
+
+def _constellations() -> list[Row]:
+    told: Counter[str] = Counter()
+    longest = 0.0
+    for seed in range(DRAWS):
+        d = drawn(seed)
+        begin = time.perf_counter()
+        try:
+            found = by_geometry(d.targets, d.control)
+            told["right" if d.can and all(d.true[i] == k for i, k in found.pairs) else "wrong"] += 1
+        except NotEnough:
+            told["undecided"] += 1
+        if len(d.control) >= 55 and len(d.targets) >= 18:
+            longest = max(longest, time.perf_counter() - begin)
+    words = f"{told['right']} right, {told['undecided']} undecided, {told['wrong']} wrong; {longest:.2f} s for 20 targets and 60 points"
+    what = "Matching control to targets by geometry: lattices, symmetries, mirror images, lines"
+    return [Row(what, words, f"truth, {DRAWS:,} draws", "none wrong; 1 s", told["wrong"] == 0 and longest <= 1.0)]
 
 
 def run() -> list[Row]:
@@ -114,4 +137,4 @@ def run() -> list[Row]:
             mean["sphere"] <= 0.4 and mean["board"] <= 0.8,
         )
     )
-    return out
+    return out + _constellations()

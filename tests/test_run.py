@@ -61,7 +61,7 @@ def test_a_sound_job_ends_with_0_and_says_everything(database: str, small: Path,
     }
     keys |= {"weak_direction", "residual_mm", "residual_mdeg", "reasons"}
     assert result["links"] and all(set(k) == keys and np.array(k["T_a_b"]).shape == (4, 4) for k in result["links"])
-    assert result["targets"] and set(result["targets"][0]["sightings"][0]) == {"station", "center", "fit_rms_mm", "points"}
+    assert result["targets"] and {"station", "center", "fit_rms_mm", "points"} < set(result["targets"][0]["sightings"][0])
     assert {"sigma0", "degrees_of_freedom", "global_test", "converged", "parts"} == set(result["solution"]) and len(
         result["solution"]["parts"]
     ) == 1

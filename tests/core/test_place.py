@@ -59,8 +59,30 @@ def test_units_are_turned_into_metres_and_unknown_options_refused() -> None:
     np.testing.assert_allclose(feet.points[0].enh, np.array([100, 200, 300]) * 1200 / 3937)
     with pytest.raises(BadInput, match="unit"):
         read_control("a;1;2;3", "c.csv", unit="cubit")
-    with pytest.raises(BadInput, match="lacks h"):
-        read_control("a;1;2;3", "c.csv", ["name", "n", "e"])
+    with pytest.raises(BadInput, match="lacks n"):
+        read_control("a;1;2;3", "c.csv", ["name", "h", "e"])
+
+
+def test_points_without_a_height_benchmarks_and_deviations_are_read() -> None:
+    text = "point;northing;easting;height;sd_n;sd_e;sd_h\nK1;100,5;200,0;3,0;0,002;0,003;0,004\nK2;110,0;210,0;-;;;\nK3;;;4,25;;;0,001\nK4;;7,0;1,0;;;\n"
+    r = read_control(text, "c.csv")
+    assert [p.enh for p in r.points] == [(200, 100.5, 3), (210, 110, None), (None, None, 4.25)]
+    assert r.points[0].sigma == (0.003, 0.002, 0.004) and r.points[2].sigma == (None, None, 0.001)
+    assert [(f.code, f.subject, f.severity) for f in r.findings] == [
+        ("no_height", "line 3", "doubt"),
+        ("benchmark", "line 4", "doubt"),
+        ("not_a_number", "line 5", "fault"),
+    ]
+    plan = read_control("K1 100 200\nK2 110 210\n", "c.txt")
+    assert plan.usable and [p.enh for p in plan.points] == [(200, 100, None), (210, 110, None)]
+    assert read_control("a;1;2;3;0.5", "c.csv", ["name", "n", "e", "h", "s"], "mm").points[0].sigma == (0.0005,) * 3
+
+
+def test_both_kinds_of_feet_are_told_where_they_differ() -> None:
+    text = "a;5400000;500000;120\n"
+    (f,) = read_control(text, "c.csv", unit="us_ft").findings
+    assert f.code == "two_feet" and "3.3 m elsewhere" in f.message and f.severity == "doubt"
+    assert read_control("a;100;200;300\n", "c.csv", unit="ft").findings == ()
 
 
 SPOTS = np.array([[3.2, 1.0, -0.2], [14.1, 8.7, 0.3], [20.4, 1.5, -0.5], [27.0, 9.2, 0.0], [8.0, 4.0, -3.4], [12.5, -8.0, 0.1]])

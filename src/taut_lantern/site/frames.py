@@ -94,7 +94,9 @@ class Currency:
 
 def _alike(a: dict[str, Any], b: dict[str, Any]) -> bool:
     return a.keys() == b.keys() and all(
-        np.allclose(a[k][field], value, rtol=0, atol=SAME) if isinstance(value, list) else a[k].get(field) == value
+        np.allclose(np.array(a[k][field], float), np.array(value, float), rtol=0, atol=SAME, equal_nan=True)
+        if isinstance(value, list)
+        else a[k].get(field) == value
         for k in a
         for field, value in b[k].items()
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,6 +15,7 @@ from ..core.errors import NotEnough
 from ..core.network.adjust import adjust
 from ..core.network.observations import ControlObservation
 from ..core.network.predicted import form
+from ..core.place.fit import RIGID
 from ..core.place.solve import Placement, solve
 from ..store.models import Control, Frame, Station
 from .common import Array, get_project, matrix, profile_of, stations_of
@@ -21,6 +23,8 @@ from .frames import Currency
 from .parts import parts_of, stations_in, wanted
 from .solution import observed, solution_of
 
+TILT = 1e-4  # radians: what the compensator of a scanner leaves of its tilt, and the datum's may be this far off
+FREE = 1e3  # metres: deviation of a coordinate that was not given
 AROUND = 25.0  # metres from a station that count as its place: what is drawn from a scan is rarely farther away
 
 
@@ -53,19 +57,39 @@ class Solved:
     rows: list[Control]
 
 
-def solve_now(s: Session, project_id: str, part_id: str | None = None) -> Solved:
+def numbers_of(values: Sequence[Any]) -> Array:
+    """(3,) of coordinates or deviations, NaN for what was not given."""
+    return np.array([np.nan if v is None else v for v in [*values, None, None, None][:3]], float)
+
+
+def deviations_given(rows: Sequence[Control], targets: dict[str, dict[str, Any]]) -> Array:
+    """(n, 3) metres: what the surveyor gives, and what the network knows of the target; NaN where he gives none."""
+    out = np.array([numbers_of(r.sigma or ()) for r in rows]).reshape(-1, 3)
+    own = [targets[r.target_id or ""]["sigma_mm"] or (0.0, 0.0, 0.0) for r in rows]
+    seen = np.sqrt(np.mean(np.square(np.array(own, float).reshape(-1, 3) / 1000), axis=1, keepdims=True))
+    return np.asarray(np.hypot(out, seen))
+
+
+def solve_now(s: Session, project_id: str, part_id: str | None = None, mode: str | None = None) -> Solved:
+    """mode: rigid or level; None: as the part is placed now, else rigid."""
     project = get_project(s, project_id)
     part = wanted(s, project, part_id)
     rows = control_of(s, project_id)
     targets = targets_in(s, project_id, part)
     used = [r for r in rows if r.target_id in targets and r.role != "off"]
+    if mode is None:
+        applied = applied_control(s, project_id, part)
+        mode = (applied.detail if applied is not None else {}).get("mode", RIGID)
     try:
         placement = solve(
             [r.name for r in used],
             [r.role for r in used],
             np.array([targets[r.target_id or ""]["position"] for r in used]).reshape(-1, 3),
-            np.array([r.enh for r in used], dtype=float).reshape(-1, 3),
+            np.array([numbers_of(r.enh) for r in used]).reshape(-1, 3),
             profile_of(project).control,
+            mode,
+            sigma=deviations_given(used, targets),
+            tilt=TILT if (project.search or {}).get("level", True) else None,
             reach=reach_of(stations_in(stations_of(s, project_id), part)),
         )
         return Solved(part, placement, None, rows)
@@ -86,8 +110,17 @@ def deviations_of(s: Session, project_id: str, solved: Solved) -> InControl:
     if solved.placement is None:
         return InControl({}, {})
     good = {p.name for p in solved.placement.points if p.role == "control" and p.status != "parted"}
-    weight = solved.placement.sigma**2 * np.eye(3)
-    given = [ControlObservation(r.target_id, np.array(r.enh, float), weight) for r in solved.rows if r.name in good and r.target_id]
+    targets = targets_in(s, project_id, solved.part)
+    rows = [r for r in solved.rows if r.name in good and r.target_id in targets]
+    sigma = deviations_given(rows, targets)
+    sigma = np.where(np.isfinite(sigma), sigma * solved.placement.factor, solved.placement.sigma)
+    given = []
+    for r, own in zip(rows, sigma, strict=True):
+        at = numbers_of(r.enh)
+        known = np.isfinite(at)
+        fallback = frames.apply(solved.placement.T_control_project, np.array([targets[r.target_id or ""]["position"]]))[0]
+        variance = np.where(known, own**2, FREE**2)
+        given.append(ControlObservation(r.target_id or "", np.where(known, at, fallback), np.diag(variance)))
     stations = stations_in(stations_of(s, project_id), solved.part)
     o = observed(s, project_id, stations)
     datum = {x.id: matrix(x.pose) for x in stations}
@@ -107,13 +140,47 @@ def applied_control(s: Session, project_id: str, part_id: str | None) -> Frame |
     return s.scalar(q.order_by(Frame.id).limit(1))
 
 
-def residuals_of(s: Session, project_id: str, part_id: str | None = None) -> dict[str, Any]:
-    """What the screen shows of control: points, residuals, and the state of the placement."""
+def placements_of(s: Session, project_id: str, part_id: str | None) -> list[Frame]:
+    """All placements on control of a part, the last one first; one of them at most is in use."""
+    q = select(Frame).where(Frame.project_id == project_id, Frame.kind == "control", Frame.part_id == part_id)
+    return list(s.scalars(q.order_by(Frame.revision.desc(), Frame.id)))
+
+
+def compared(s: Session, project_id: str, part_id: str | None = None) -> list[dict[str, Any]]:
+    """Placements of a part beside the one that is solved now: what each would move the site's middle by, and turn."""
     solved = solve_now(s, project_id, part_id)
+    stations = stations_in(stations_of(s, project_id), solved.part)
+    middle = np.mean([matrix(x.pose)[:3, 3] for x in stations] or [np.zeros(3)], axis=0)
+    out = []
+    for row in placements_of(s, project_id, solved.part):
+        t = matrix(row.T_frame_part)
+        now = solved.placement.T_control_project if solved.placement else None
+        shift = None if now is None else frames.apply(now, middle[None])[0] - frames.apply(t, middle[None])[0]
+        turn = None if now is None else float(np.linalg.norm(frames.rotation_vector(now[:3, :3] @ t[:3, :3].T)))
+        out.append(
+            {
+                "id": row.id,
+                "revision": row.revision,
+                "in_use": row.active,
+                "mode": row.detail.get("mode", RIGID),
+                "points": row.detail.get("points", []),
+                "sigma_mm": row.detail.get("sigma_mm"),
+                "check_mm": row.detail.get("check_mm"),
+                "moves_mm": None if shift is None else [1000 * float(v) for v in shift],
+                "turns_mrad": None if turn is None else 1000 * turn,
+            }
+        )
+    return out
+
+
+def residuals_of(s: Session, project_id: str, part_id: str | None = None, mode: str | None = None) -> dict[str, Any]:
+    """What the screen shows of control: points, residuals, and the state of the placement."""
+    solved = solve_now(s, project_id, part_id, mode)
     placement = solved.placement
     by_name = {p.name: p for p in placement.points} if placement else {}
     applied = applied_control(s, project_id, solved.part)
     same = applied is not None and not Currency(s, project_id).why_old(applied)
+    same = same and (placement is None or applied is None or applied.detail.get("mode", RIGID) == placement.mode)
     targets = targets_in(s, project_id, solved.part)
     everywhere = {t["id"]: t for t in solution_of(s, project_id)["targets"]}
     part_names = {p["id"]: p["name"] for p in solution_of(s, project_id)["parts"]}
@@ -128,12 +195,15 @@ def residuals_of(s: Session, project_id: str, part_id: str | None = None) -> dic
                 "name": r.name,
                 "role": r.role,
                 "enh": r.enh,
+                "sigma_mm": [None if v is None else 1000 * v for v in r.sigma or (None, None, None)],
+                "matched_by": r.matched_by if r.target_id else "",
                 "remark": r.remark,
                 "target": r.target_id,
                 "target_name": t["name"] if t else None,
                 "residual_mm": None
                 if p is None
-                else {"e": 1000 * p.residual[0], "n": 1000 * p.residual[1], "h": 1000 * p.residual[2], "d3": 1000 * p.distance},
+                else {k: _mm(v) for k, v in zip(("e", "n", "h"), p.residual, strict=True)}
+                | {"d3": 1000 * p.distance, "alone": _mm(p.alone)},
                 "status": p.status if p else "loose",
                 "reasons": [f.as_dict() for f in p.reasons] if p else [],
                 "elsewhere": f"its target is seen in {part_names.get(t['part'], 'another part')}" if t and elsewhere else "",
@@ -146,6 +216,10 @@ def residuals_of(s: Session, project_id: str, part_id: str | None = None) -> dic
         "applied": applied is not None,
         "up_to_date": same,
         "sentence": _sentence(placement, solved.problem, len(solved.rows), same),
+        "mode": placement.mode if placement else mode or RIGID,
+        "scale_ppm": 1e6 * placement.scale[0] if placement and np.isfinite(placement.scale[1]) else None,
+        "scale_sigma_ppm": 1e6 * placement.scale[1] if placement and np.isfinite(placement.scale[1]) else None,
+        "check_mm": checks_of(placement),
         "sigma_mm": 1000 * placement.sigma if placement else None,
         "far_mm": 1000 * placement.far if placement else None,
         "far_from_m": placement.far_from if placement else None,
@@ -155,11 +229,23 @@ def residuals_of(s: Session, project_id: str, part_id: str | None = None) -> dic
     }
 
 
+def _mm(metres: float) -> float | None:
+    return 1000 * metres if np.isfinite(metres) else None
+
+
+def checks_of(placement: Placement | None) -> float | None:
+    """Root mean square in space of what check points are off by: an accuracy that took no part in the placement."""
+    off = [p.distance for p in placement.points if p.role == "check"] if placement else []
+    return 1000 * float(np.sqrt(np.mean(np.square(off)))) if off else None
+
+
 def _sentence(placement: Placement | None, problem: str | None, count: int, same: bool) -> str:
     if count == 0:
         return "No control yet. Read a control file, or square the project to a wall."
     if placement is None:
         return f"{(problem or '')[:1].upper()}{(problem or '')[1:]}."
+    if wrong := next((f for f in placement.findings if f.subject == "control" and f.severity == "fault"), None):
+        return f"{wrong.message[:1].upper()}{wrong.message[1:]}."
     good = [p for p in placement.points if p.role == "control" and p.status != "parted"]
     text = f"{len(good)} control points agree within {1000 * max(p.distance for p in good):.1f} mm." if good else "No control point agrees."
     if weak := next((f for f in placement.findings if f.code == "weak_geometry"), None):

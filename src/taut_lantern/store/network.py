@@ -135,7 +135,9 @@ class Control(Journaled, Handled, Base):
     __tablename__ = "control"
     project_id: Mapped[str] = project_key()
     name: Mapped[str] = mapped_column(String(120))
-    enh: Mapped[list[Any]]  # metres
+    enh: Mapped[list[Any]]  # metres; None for what a point does not have
+    sigma: Mapped[list[Any]] = mapped_column(default=list)  # metres, as the surveyor gives them; None for what he does not
+    matched_by: Mapped[str] = mapped_column(String(8), default="")  # name, geometry, hand
     unit: Mapped[str] = mapped_column(String(8), default="m")  # of the file that it came from
     role: Mapped[str] = mapped_column(String(8), default="control")
     remark: Mapped[str] = mapped_column(String(200), default="")

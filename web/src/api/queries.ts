@@ -129,12 +129,28 @@ export const useOriginals = (id: string) =>
 /** Control as it fits the part in view. */
 export function useControl(id: string) {
   const chosen = useView((s) => s.part);
+  const mode = useView((s) => s.mode);
   const part = useProject(id).data?.parts.some((p) => p.id === chosen) ? chosen : null; // it may have joined another since
   return useQuery({
-    queryKey: [id, "control", part],
+    queryKey: [id, "control", part, mode],
     queryFn: () =>
       sent(
         http.GET("/api/projects/{project_id}/control", {
+          params: { path: { project_id: id }, query: { ...(part && { part }), ...(mode && { mode }) } },
+        }),
+      ),
+    placeholderData: (before) => before,
+  });
+}
+/** Placements on control of the part in view that were applied, the last one first. */
+export function usePlacements(id: string) {
+  const chosen = useView((s) => s.part);
+  const part = useProject(id).data?.parts.some((p) => p.id === chosen) ? chosen : null;
+  return useQuery({
+    queryKey: [id, "placements", part],
+    queryFn: () =>
+      sent(
+        http.GET("/api/projects/{project_id}/placements", {
           params: { path: { project_id: id }, query: part ? { part } : {} },
         }),
       ),
@@ -198,6 +214,7 @@ const NETWORK = [
   "groups",
   "sightings",
   "control",
+  "placements",
   "sections",
   "slab",
   "notes",
@@ -212,7 +229,7 @@ const FOLLOWS: Record<string, string[]> = {
   originals: ["originals", "project"],
   stations: NETWORK,
   network: NETWORK,
-  control: ["control", "notes", ...CHANGED],
+  control: ["control", "placements", "notes", ...CHANGED],
   edits: ["edits", "boxes", "stations", "slab", ...CHANGED],
   sections: ["sections", ...CHANGED],
   notes: ["notes", ...CHANGED],

@@ -290,7 +290,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Get Control */
+        /**
+         * Get Control
+         * @description Control as it fits a part. mode: 6 or 4 unknowns; left out: as the part is placed now, else rigid.
+         */
         get: operations["get_control"];
         /** Take Control */
         put: operations["take_control"];
@@ -312,6 +315,26 @@ export interface paths {
         put?: never;
         /** Apply Control */
         post: operations["apply_control"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/control/exchange": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Exchange Axes
+         * @description Easting and northing of all control the other way round.
+         */
+        post: operations["exchange_axes"];
         delete?: never;
         options?: never;
         head?: never;
@@ -346,6 +369,46 @@ export interface paths {
         put?: never;
         /** Preview Control */
         post: operations["preview_control"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/control/swap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Swap Control
+         * @description Two control points exchange their targets.
+         */
+        post: operations["swap_control"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/control/unit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reread Unit
+         * @description Take all control as written in another unit.
+         */
+        post: operations["reread_unit"];
         delete?: never;
         options?: never;
         head?: never;
@@ -925,6 +988,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/placements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Placements
+         * @description Every placement on control of a part that was applied, the last one first.
+         */
+        get: operations["list_placements"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/placements/{frame_id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Restore Placement */
+        post: operations["restore_placement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/plane": {
         parameters: {
             query?: never;
@@ -1399,6 +1499,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/targets/pick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pick Target
+         * @description Make a target of a natural point, in every station that saw it.
+         */
+        post: operations["pick_target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/targets/regroup": {
         parameters: {
             query?: never;
@@ -1848,18 +1968,26 @@ export interface components {
         ControlOut: {
             /** Applied */
             applied: boolean;
+            /** Check Mm */
+            check_mm: number | null;
             /** Far From M */
             far_from_m: number | null;
             /** Far Mm */
             far_mm: number | null;
             /** Findings */
             findings: components["schemas"]["FindingOut"][];
+            /** Mode */
+            mode: string;
             /** Part */
             part: string | null;
             /** Points */
             points: components["schemas"]["ControlPointOut"][];
             /** Problem */
             problem: string | null;
+            /** Scale Ppm */
+            scale_ppm: number | null;
+            /** Scale Sigma Ppm */
+            scale_sigma_ppm: number | null;
             /** Sentence */
             sentence: string;
             /** Sigma Mm */
@@ -1888,9 +2016,11 @@ export interface components {
             /** Elsewhere */
             elsewhere: string;
             /** Enh */
-            enh: number[];
+            enh: (number | null)[];
             /** Id */
             id: string;
+            /** Matched By */
+            matched_by: string;
             /** Name */
             name: string;
             /** Reasons */
@@ -1899,10 +2029,12 @@ export interface components {
             remark: string;
             /** Residual Mm */
             residual_mm: {
-                [key: string]: number;
+                [key: string]: number | null;
             } | null;
             /** Role */
             role: string;
+            /** Sigma Mm */
+            sigma_mm: (number | null)[];
             /**
              * Status
              * @enum {string}
@@ -1932,21 +2064,26 @@ export interface components {
             /** Usable */
             usable: boolean;
         };
-        /** ControlPreviewPoint */
+        /**
+         * ControlPreviewPoint
+         * @description enh, sigma: easting, northing, height; null for what a point does not have.
+         */
         ControlPreviewPoint: {
             /** Enh */
-            enh: number[];
+            enh: (number | null)[];
             /** Name */
             name: string;
             /** Remark */
             remark: string;
             /** Role */
             role: string;
+            /** Sigma */
+            sigma: (number | null)[];
         };
         /** ControlText */
         ControlText: {
             /** Columns */
-            columns?: ("name" | "n" | "e" | "h" | "remark" | "skip")[] | null;
+            columns?: ("name" | "n" | "e" | "h" | "sn" | "se" | "sh" | "s" | "remark" | "skip")[] | null;
             /**
              * File
              * @default control.csv
@@ -1962,6 +2099,23 @@ export interface components {
              * @enum {string}
              */
             unit: "m" | "mm" | "ft" | "us_ft";
+        };
+        /**
+         * CornerOut
+         * @description How well the three planes fit: RMS and points of each, the deviation of where they meet, and degrees by which the worst miss a
+         *     right angle and upright or level.
+         */
+        CornerOut: {
+            /** Off Plumb */
+            off_plumb: number;
+            /** Off Square */
+            off_square: number;
+            /** Points */
+            points: number[];
+            /** Rms Mm */
+            rms_mm: number[];
+            /** Sigma Mm */
+            sigma_mm: number;
         };
         /** DeliveryIn */
         DeliveryIn: {
@@ -2454,6 +2608,37 @@ export interface components {
             /** Source */
             source: string;
         };
+        /**
+         * NaturalIn
+         * @description A natural point as a target: the corner of three planes near ``at``, or that place itself (part frame, metres).
+         */
+        NaturalIn: {
+            /** At */
+            at: number[];
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "corner" | "point";
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Part */
+            part?: string | null;
+        };
+        /** NaturalOut */
+        NaturalOut: {
+            /** At */
+            at: number[];
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Sightings */
+            sightings: number;
+        };
         /** NetworkOut */
         NetworkOut: {
             /** Converged */
@@ -2672,8 +2857,34 @@ export interface components {
         };
         /** Placed */
         Placed: {
+            /** Mode */
+            mode?: ("rigid" | "level") | null;
             /** Part */
             part?: string | null;
+        };
+        /**
+         * PlacementOut
+         * @description A placement on control that was applied once. moves_mm, turns_mrad: from it to the one that is solved now.
+         */
+        PlacementOut: {
+            /** Check Mm */
+            check_mm: number | null;
+            /** Id */
+            id: string;
+            /** In Use */
+            in_use: boolean;
+            /** Mode */
+            mode: string;
+            /** Moves Mm */
+            moves_mm: number[] | null;
+            /** Points */
+            points: string[];
+            /** Revision */
+            revision: number;
+            /** Sigma Mm */
+            sigma_mm: number | null;
+            /** Turns Mrad */
+            turns_mrad: number | null;
         };
         /** PlaneIn */
         PlaneIn: {
@@ -3215,6 +3426,11 @@ export interface components {
         /** SquareIn */
         SquareIn: {
             /**
+             * Corner
+             * @default false
+             */
+            corner: boolean;
+            /**
              * Flip
              * @default false
              */
@@ -3235,6 +3451,7 @@ export interface components {
         };
         /** SquareOut */
         SquareOut: {
+            corner?: components["schemas"]["CornerOut"] | null;
             /** Id */
             id: string;
             /** Points */
@@ -3305,6 +3522,13 @@ export interface components {
              * @description of the row as whoever asks has it before them
              */
             version: number;
+        };
+        /** SwapIn */
+        SwapIn: {
+            /** A */
+            a: string;
+            /** B */
+            b: string;
         };
         /** TargetName */
         TargetName: {
@@ -3429,6 +3653,14 @@ export interface components {
             received: number;
             /** Size */
             size: number;
+        };
+        /** UnitIn */
+        UnitIn: {
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "m" | "mm" | "ft" | "us_ft";
         };
         /** UploadIn */
         UploadIn: {
@@ -5222,6 +5454,7 @@ export interface operations {
             query?: {
                 /** @description the part of the network that is meant; else the one that is shown first */
                 part?: string | null;
+                mode?: ("rigid" | "level") | null;
             };
             header?: never;
             path: {
@@ -5456,6 +5689,86 @@ export interface operations {
             };
         };
     };
+    exchange_axes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Placed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ControlOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     match_control: {
         parameters: {
             query?: never;
@@ -5558,6 +5871,166 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ControlPreview"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    swap_control: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SwapIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ControlOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reread_unit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UnitIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ControlOut"];
                 };
             };
             /** @description not readable */
@@ -8613,6 +9086,162 @@ export interface operations {
             };
         };
     };
+    list_placements: {
+        parameters: {
+            query?: {
+                /** @description the part of the network that is meant; else the one that is shown first */
+                part?: string | null;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlacementOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_placement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                frame_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     fit_plane: {
         parameters: {
             query?: never;
@@ -10760,6 +11389,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pick_target: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NaturalIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NaturalOut"];
                 };
             };
             /** @description not readable */

@@ -97,6 +97,8 @@ interface State {
   picks: number[][];
   onPick: ((at: number[]) => void) | null;
   placing: Placing | null;
+  picking: boolean; // natural points are picked as targets
+  mode: "rigid" | "level" | null; // how control is solved; null: as the part is placed now
   matching: Matching | null;
   hover: number[] | null;
   caught: { station: string; range: number } | null; // the point under the cursor
@@ -144,6 +146,8 @@ const FRESH = {
   picks: [],
   onPick: null,
   placing: null,
+  picking: false,
+  mode: null,
   matching: null,
   hover: null,
   caught: null,
@@ -178,6 +182,7 @@ const DOWN = {
   picks: [],
   onPick: null,
   placing: null,
+  picking: false,
   matching: null,
   outline: null,
   drawing: false,

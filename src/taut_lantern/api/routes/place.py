@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from ...site.common import get_project
-from ...site.placing import residuals_of
-from ...steps.place import control
+from ...site.placing import compared, residuals_of
+from ...steps.place import control, repair
 from ...store import db
 from .. import schemas as x
 from .base import P, Part, router
@@ -24,7 +26,9 @@ def preview_control(project_id: P, body: x.ControlText) -> x.ControlPreview:
         columns=list(r.columns),
         header=list(r.header),
         usable=r.usable,
-        points=[x.ControlPreviewPoint(name=p.name, enh=list(p.enh), remark=p.remark, role=p.role) for p in r.points[:500]],
+        points=[
+            x.ControlPreviewPoint(name=p.name, enh=list(p.enh), sigma=list(p.sigma), remark=p.remark, role=p.role) for p in r.points[:500]
+        ],
         findings=[x.FindingOut(**f.as_dict()) for f in r.findings[:100]],
     )
 
@@ -36,9 +40,10 @@ def take_control(project_id: P, body: x.ControlText) -> x.ControlOut:
 
 
 @api.get("/projects/{project_id}/control", operation_id="get_control")
-def get_control(project_id: P, part: Part = None) -> x.ControlOut:
+def get_control(project_id: P, part: Part = None, mode: Literal["rigid", "level"] | None = None) -> x.ControlOut:
+    """Control as it fits a part. mode: 6 or 4 unknowns; left out: as the part is placed now, else rigid."""
     with db.session() as s:
-        return x.ControlOut(**residuals_of(s, project_id, part))
+        return x.ControlOut(**residuals_of(s, project_id, part, mode))
 
 
 @api.post("/projects/{project_id}/control/match", operation_id="match_control")
@@ -56,13 +61,47 @@ def change_control(project_id: P, control_id: P, body: x.ControlPatch) -> x.Cont
 
 @api.post("/projects/{project_id}/control/apply", operation_id="apply_control")
 def apply_control(project_id: P, body: x.Placed) -> x.ProjectOut:
-    control.apply(project_id, body.part)
+    control.apply(project_id, body.part, body.mode)
+    return get_one_project(project_id)
+
+
+@api.post("/projects/{project_id}/control/exchange", operation_id="exchange_axes")
+def exchange_axes(project_id: P, body: x.Placed) -> x.ControlOut:
+    """Easting and northing of all control the other way round."""
+    repair.exchange_axes(project_id)
+    return get_control(project_id, body.part, body.mode)
+
+
+@api.post("/projects/{project_id}/control/unit", operation_id="reread_unit")
+def reread_unit(project_id: P, body: x.UnitIn) -> x.ControlOut:
+    """Take all control as written in another unit."""
+    repair.reread_unit(project_id, body.unit)
+    return get_control(project_id)
+
+
+@api.post("/projects/{project_id}/control/swap", operation_id="swap_control")
+def swap_control(project_id: P, body: x.SwapIn) -> x.ControlOut:
+    """Two control points exchange their targets."""
+    repair.swap(project_id, body.a, body.b)
+    return get_control(project_id)
+
+
+@api.get("/projects/{project_id}/placements", operation_id="list_placements")
+def list_placements(project_id: P, part: Part = None) -> list[x.PlacementOut]:
+    """Every placement on control of a part that was applied, the last one first."""
+    with db.session() as s:
+        return [x.PlacementOut(**p) for p in compared(s, project_id, part)]
+
+
+@api.post("/projects/{project_id}/placements/{frame_id}/restore", operation_id="restore_placement")
+def restore_placement(project_id: P, frame_id: P) -> x.ProjectOut:
+    repair.restore(project_id, frame_id)
     return get_one_project(project_id)
 
 
 @api.post("/projects/{project_id}/square", operation_id="square_to_wall")
 def square_to_wall(project_id: P, body: x.SquareIn) -> x.SquareOut:
-    return x.SquareOut(**control.square(project_id, body.wall, body.point, body.given, body.flip, body.name, body.part))
+    return x.SquareOut(**control.square(project_id, body.wall, body.point, body.given, body.flip, body.name, body.part, body.corner))
 
 
 @api.patch("/projects/{project_id}/frames/{frame_id}", operation_id="change_frame")

@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 from fastapi import Query, Request, Response
 
 from ...core.targets.kinds import Wanted
-from ...steps.tie import advice, groups, links, network, picks, questions, searching, targets
+from ...steps.tie import advice, groups, links, natural, network, picks, questions, searching, targets
 from ...store import db
 from .. import schemas as x
 from .base import BYTES, P, Part, V, picture_in, router
@@ -111,6 +111,12 @@ def picture_question(project_id: P, question_id: P, word: Literal["one", "two", 
     """One reading in plan: both scans where it puts them."""
     body = questions.picture(project_id, question_id, word)
     return Response(body, media_type="image/png", headers={"Cache-Control": "private, no-cache"})
+
+
+@api.post("/projects/{project_id}/targets/pick", operation_id="pick_target", status_code=201)
+def pick_target(project_id: P, body: x.NaturalIn) -> x.NaturalOut:
+    """Make a target of a natural point, in every station that saw it."""
+    return x.NaturalOut(**natural.pick(project_id, body.kind, body.at, body.name, body.part))
 
 
 @api.post("/projects/{project_id}/targets/find", operation_id="find_targets", status_code=202)

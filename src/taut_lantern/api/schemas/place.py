@@ -12,14 +12,17 @@ from .base import FindingOut, Id, Model, Number, Out, Status, Text, Unit, Versio
 class ControlText(Model):
     text: Annotated[str, Field(max_length=4_000_000)]
     file: Annotated[str, Field(max_length=300)] = "control.csv"
-    columns: Annotated[list[Literal["name", "n", "e", "h", "remark", "skip"]], Field(max_length=30)] | None = None
+    columns: Annotated[list[Literal["name", "n", "e", "h", "sn", "se", "sh", "s", "remark", "skip"]], Field(max_length=30)] | None = None
     unit: Unit = "m"
     part: Id | None = None  # whose targets it is matched to; None: the part that sees most
 
 
 class ControlPreviewPoint(Out):
+    """enh, sigma: easting, northing, height; null for what a point does not have."""
+
     name: str
-    enh: list[float]
+    enh: list[float | None]
+    sigma: list[float | None]
     remark: str
     role: str
 
@@ -39,12 +42,14 @@ class ControlPointOut(Out):
     version: int
     name: str
     role: str
-    enh: list[float]
+    enh: list[float | None]
+    sigma_mm: list[float | None]
+    matched_by: str  # name, geometry, hand
     remark: str
     target: str | None
     target_name: str | None
     elsewhere: str  # why its target does not count here
-    residual_mm: dict[str, float] | None
+    residual_mm: dict[str, float | None] | None  # e, n, h, d3 in space, alone: from where all others would have it
     status: Status
     reasons: list[FindingOut]
 
@@ -61,6 +66,10 @@ class ControlOut(Out):
     applied: bool
     up_to_date: bool
     sentence: str
+    mode: str  # rigid, level
+    scale_ppm: float | None  # how much longer control is, were that left free
+    scale_sigma_ppm: float | None
+    check_mm: float | None  # root mean square of the check points
     sigma_mm: float | None
     far_mm: float | None  # predicted error at the far end of the site
     far_from_m: float | None
@@ -77,6 +86,30 @@ class ControlPatch(Model):
 
 class Placed(Model):
     part: Id | None = None
+    mode: Literal["rigid", "level"] | None = None  # None: as it is placed now, else rigid
+
+
+class UnitIn(Model):
+    unit: Unit
+
+
+class SwapIn(Model):
+    a: Id
+    b: Id
+
+
+class PlacementOut(Out):
+    """A placement on control that was applied once. moves_mm, turns_mrad: from it to the one that is solved now."""
+
+    id: str
+    revision: int
+    in_use: bool
+    mode: str
+    points: list[str]
+    sigma_mm: float | None
+    check_mm: float | None
+    moves_mm: list[float] | None
+    turns_mrad: float | None
 
 
 class SquareIn(Model):
@@ -84,14 +117,27 @@ class SquareIn(Model):
     point: Annotated[list[Number], Field(min_length=3, max_length=3)]
     given: Annotated[list[Number], Field(min_length=3, max_length=3)]
     flip: bool = False
+    corner: bool = False  # the point is the corner of three planes near the pick
     name: Annotated[str, Field(min_length=1, max_length=120)] = "site"
     part: Id | None = None
+
+
+class CornerOut(Out):
+    """How well the three planes fit: RMS and points of each, the deviation of where they meet, and degrees by which the worst miss a
+    right angle and upright or level."""
+
+    rms_mm: list[float]
+    points: list[int]
+    sigma_mm: float
+    off_square: float
+    off_plumb: float
 
 
 class SquareOut(Out):
     id: str
     wall_rms_mm: float | None
     points: int | None
+    corner: CornerOut | None = None
 
 
 class FramePatch(Model):

@@ -176,6 +176,22 @@ class TargetsIn(Model):
     edges_mm: Annotated[list[FiniteFloat], Field(max_length=8)] = []
 
 
+class NaturalIn(Model):
+    """A natural point as a target: the corner of three planes near ``at``, or that place itself (part frame, metres)."""
+
+    kind: Literal["corner", "point"]
+    at: Annotated[list[FiniteFloat], Field(min_length=3, max_length=3)]
+    name: Annotated[str, Field(max_length=120)] = ""
+    part: Id | None = None
+
+
+class NaturalOut(Out):
+    id: str
+    name: str
+    sightings: int
+    at: list[float]
+
+
 class SightingOut(Out):
     id: str
     version: int
@@ -184,7 +200,7 @@ class SightingOut(Out):
     target: str | None
     target_name: str
     part: str | None
-    kind: str  # sphere, board
+    kind: str  # sphere, board, corner, point
     size_mm: float  # radius of a sphere, edge of a board
     rms_mm: float
     points: int

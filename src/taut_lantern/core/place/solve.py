@@ -1,4 +1,4 @@
-"""Placing on control: rigid, with what it leaves at every point and what it will do to places far from control.
+"""Placing on control: what it leaves at every point and what it will do to places far from control.
 
 Terms: easting, northing, height in metres of the control frame; role control | check | off. Spread that counts is the one
 that holds every rotation: the moment of the points about their best line.
@@ -7,30 +7,35 @@ that holds every rotation: the moment of the points about their best line.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from .. import frames
 from ..errors import Finding, NotEnough
-from ..targets.match import rigid
+from .fit import LEVEL, ONE_PLACE, RIGID, Fit, Points, fitted, held, scale_of
+from .suspects import Suspicion, blundered, of_all
 
 Array = NDArray[np.float64]
-ON_LINE = 0.05  # metres: points that lie closer to one line leave the turn about it free
 PRIOR_SHARE = 0.2  # of the tolerance: standard deviation of a surveyed coordinate, before the residuals have told
 PRIOR_WEIGHT = 3.0  # degrees of freedom that this is worth: few residuals tell little
 GROSS = 3.0  # times the tolerance: from here on a figure is a fault, not a doubt
+SURE = 2.6  # deviations of a scale, from which on it is no chance
+LEANS = 4.0  # the same of a tilt
+STRETCHED = 20e-6  # scale below which nobody needs to hear of it
 
 
 @dataclass(frozen=True)
 class PointResidual:
-    """residual : east, north, height; given minus found, metres."""
+    """residual : east, north, height; given minus found, metres, NaN for what was not given; alone: distance from where all others
+    would have it, NaN for what takes no part or is alone."""
 
     name: str
     role: str
     residual: tuple[float, float, float]
     distance: float
+    alone: float
     status: str
     reasons: tuple[Finding, ...]
 
@@ -39,19 +44,23 @@ class PointResidual:
 class Placement:
     """T_control_project with what is left at every point.
 
-    sigma : deviation of one coordinate of control, metres, from the residuals and what is expected beforehand; covariance :
-    (6, 6) of the left motion about ``centre`` (3,), control frame; far : predicted error, metres, at the place asked for
-    that is held worst, ``far_from`` metres from the middle of control.
+    sigma : deviation of one coordinate of control, metres, from the residuals and what is expected beforehand; factor: by how much
+    the residuals exceed the deviations that were given (1: as expected); covariance : (6, 6) of the left motion about ``centre``
+    (3,), control frame; far : predicted error, metres, at the place asked for that is held worst, ``far_from`` metres from the
+    middle of control; scale: how much longer control is, were that left free, and its deviation.
     """
 
     T_control_project: Array
     points: tuple[PointResidual, ...]
     sigma: float
+    factor: float
     covariance: Array
     centre: Array
     far: float
     far_from: float
+    scale: tuple[float, float]
     findings: tuple[Finding, ...]
+    mode: str = RIGID
 
     def covariance_at(self, at: Array) -> Array:
         """(n, 3, 3) of what placing adds at points (n, 3), control frame, metres."""
@@ -70,85 +79,119 @@ def solve(
     project: Array,
     control: Array,
     tolerance: float,
-    level: bool = False,
+    mode: str = RIGID,
     reach: Array | None = None,
+    sigma: Array | None = None,
+    tilt: float | None = None,
 ) -> Placement:
-    """Rigid placement without scale from the points whose role is control (at least 3 that hold every turn).
+    """Placement without scale from the points whose role is control.
 
-    project, control : (n, 3) metres, the same points in both frames; reach : (m, 3) project frame, the places that are to be
-    placed. A point over the tolerance whose removal explains it (others fit within the tolerance, itself off by over 3 times
-    that) is named as blunder and left out. Nothing is taut when the predicted error at the far end exceeds the tolerance.
+    project, control : (n, 3) metres, the same points in both frames, NaN in control for what was not given; mode: rigid (6
+    unknowns) or level (4); sigma : (n, 3) deviations of control, metres, NaN where unknown; tilt: deviation, radians, of what the
+    project takes for up, None when its scanners may lean; reach : (m, 3) project frame, the places that are to be placed. What a
+    suspicion explains (see ``suspects``) is named and left out. Nothing is taut when the predicted error at the far end exceeds
+    the tolerance. NotEnough when the points do not hold the placement, with what is missing.
     """
-    used = _enough(names, roles, project)
-    used, blundered = _without_blunders(used, project, control, tolerance, level)
-    t = rigid(project[used], control[used], level)
-    gap = control - frames.apply(t, project)
-    sigma = _deviation(gap[used], 4 if level else 6, tolerance)
-    covariance, centre = _covariance(frames.apply(t, project[used]), sigma, level)
-    ends = frames.apply(t, project if reach is None or not len(reach) else reach)
-    errors = np.sqrt(np.trace(placed_covariance(covariance, centre, ends), axis1=1, axis2=2))
+    prior = PRIOR_SHARE * tolerance
+    expected = np.full(control.shape, prior) if sigma is None else np.where(np.isfinite(sigma), sigma, prior)
+    given = np.isfinite(control)
+    points = Points(project, control, np.where(given, 1 / np.maximum(expected, 1e-5) ** 2, 0.0), mode, tilt)
+    used = _enough(names, roles, points)
+    leaning: tuple[Finding, ...] = ()
+    if mode != LEVEL and tilt is not None:
+        points, leaning = _upright(points, used)
+    whole = of_all(points, used, tolerance) if len(used) > 2 else []
+    used, suspicions = (
+        (used, []) if whole else blundered(points, used, names, tolerance, 3 if points.mode == RIGID and points.tilt is None else 2)
+    )
+    own = points.of(used)
+    fit = fitted(own)
+    factor2 = _variance(own, fit)
+    gap = np.where(given, control - frames.apply(fit.T, project), np.nan)
+    covariance = factor2 * fit.cofactor
+    ends = frames.apply(fit.T, project if reach is None or not len(reach) else reach)
+    errors = np.sqrt(np.trace(placed_covariance(covariance, fit.centre, ends), axis1=1, axis2=2))
     worst = int(np.argmax(errors))
-    far, far_from = float(errors[worst]), float(np.linalg.norm(ends[worst] - centre))
-    general = _about_all(far, far_from, len(used), tolerance)
-    limited = any(f.code == "weak_geometry" for f in general)
-    points = tuple(_point(names[k], roles[k], gap[k], blundered.get(k), tolerance, limited) for k in range(len(names)))
-    findings = (*general, *(r for p in points for r in p.reasons))
-    return Placement(t, points, sigma, covariance, centre, far, far_from, findings)
+    far, far_from = float(errors[worst]), float(np.linalg.norm(ends[worst] - fit.centre))
+    scale = _scale(own, fit, factor2)
+    general = (*_about_all(far, far_from, len(used), mode, tolerance), *_about_scale(scale), *leaning, *whole)
+    limited = any(f.code in ("weak_geometry", "two_points") for f in general)
+    by_point = {k: (s, off) for s in suspicions for k, off in zip(s.points, s.off, strict=True)}
+    alone = {k: float(np.linalg.norm(a)) for k, a in zip(used, fit.alone, strict=True)} if own.freedom > 0 else {}
+    out = tuple(
+        _point(names[k], roles[k], gap[k], by_point.get(k), alone.get(k, np.nan), tolerance, limited, bool(whole))
+        for k in range(len(names))
+    )
+    findings = (*general, *(s.finding for s in suspicions), *(r for p in out for r in p.reasons if r.code == "over_tolerance"))
+    typical = float(np.sqrt(factor2 * np.mean(1 / own.weight[own.weight > 0])))
+    return Placement(fit.T, out, typical, float(np.sqrt(factor2)), covariance, fit.centre, far, far_from, scale, findings, mode)
 
 
-def _enough(names: Sequence[str], roles: Sequence[str], project: Array) -> list[int]:
-    used = [k for k, r in enumerate(roles) if r == "control"]
-    if len(used) < 3:
-        have = ", ".join(names[k] for k in used) or "none"
+def _enough(names: Sequence[str], roles: Sequence[str], p: Points) -> list[int]:
+    used = [k for k, r in enumerate(roles) if r == "control" and (p.weight[k] > 0).any()]
+    own = p.of(used)
+    upright = p.mode == LEVEL or p.tilt is not None
+    plan = own.project[(own.weight[:, :2] > 0).all(axis=1)]
+    have = ", ".join(names[k] for k in used) or "none"
+    if len(plan) < (2 if p.mode == LEVEL else 3):
+        few = "2 matched points" if p.mode == LEVEL else "at least 3 matched points"
+        more = "" if p.mode == LEVEL or len(plan) < 2 else ", or keep the project level, for which two are enough and prove nothing"
         raise NotEnough(
-            f"placing on control needs at least 3 matched points; {len(used)} are matched ({have})",
-            remedy="match one more, or square the project to a wall instead",
+            f"placing on control needs {few}; {len(used)} are matched ({have})",
+            remedy=f"match one more{more}, or square the project to a wall instead",
         )
-    if np.linalg.svd(project[used] - project[used].mean(axis=0), compute_uv=False)[1] < ON_LINE:
-        raise NotEnough("the matched control points lie on one line", remedy="match a point to the side of that line")
+    if not (own.weight[:, 2] > 0).any():
+        raise NotEnough("no matched point has a height", remedy="match a point or a benchmark with a height")
+    if float(np.linalg.norm(plan[:, :2] - plan[:, :2].mean(axis=0), axis=1).max()) < ONE_PLACE / 2:
+        raise NotEnough("the matched control points lie above each other and hold no direction", remedy="match a point to the side")
+    if not upright:
+        whole = own.project[(own.weight > 0).all(axis=1)]
+        if (why := held(whole)) == "few":
+            raise NotEnough("fewer than 3 matched points have a height, so nothing holds the tilt", remedy="keep the project level")
+        if why == "line":
+            ends = [names[used[k]] for k in _ends(own.project)]
+            raise NotEnough(
+                f"the matched control points lie on one line: the turn about {ends[0]} – {ends[1]} stays free",
+                remedy="match a point to the side of that line, or keep the project level",
+            )
     return used
 
 
-def _without_blunders(used: list[int], project: Array, control: Array, tolerance: float, level: bool) -> tuple[list[int], dict[int, float]]:
-    """Leave out one point after another whose removal explains what is over the tolerance. Returns (rest, metres off)."""
-    used, blundered = list(used), {}
-
-    def off(fit: list[int], at: list[int]) -> Array:
-        t = rigid(project[fit], control[fit], level)
-        return np.asarray(np.linalg.norm(control[at] - frames.apply(t, project[at]), axis=1))
-
-    while len(used) > 3 and off(used, used).max() > tolerance:
-        without = {k: [m for m in used if m != k] for k in used}
-        left = {k: float(off(rest, rest).max()) for k, rest in without.items()}
-        k = min(left, key=left.__getitem__)
-        own = float(off(without[k], [k])[0])
-        if own < 2 * tolerance or own < 3 * left[k]:
-            break
-        blundered[k] = own
-        used.remove(k)
-    return used, blundered
+def _upright(p: Points, used: list[int]) -> tuple[Points, tuple[Finding, ...]]:
+    """The points without what is said of up, when control itself says clearly that the scans lean."""
+    free = replace(p, tilt=None)
+    own = free.of(used)
+    if p.tilt is None or held(own.project[(own.weight > 0).all(axis=1)]) != "" or len(used) < 4:
+        return p, ()
+    fit = fitted(own)
+    lean = float(np.hypot(*fit.T[:2, 2]))
+    deviation = float(np.sqrt(p.tilt**2 + _variance(own, fit) * np.diag(fit.cofactor)[:2].max()))
+    if lean < LEANS * deviation:
+        return p, ()
+    message = f"by control the scans lean by {np.degrees(lean):.2f} degrees, although their scanners are said to stand level"
+    return free, (Finding("leans", "placement", message, "doubt"),)
 
 
-def _deviation(gap: Array, unknowns: int, tolerance: float) -> float:
-    """Metres per coordinate: the residuals' own deviation, and what is expected beforehand where they are few. The root of the mean
-    variance that both leave (scaled inverse chi-square; Gelman et al., Bayesian Data Analysis, 2.6): few residuals make it larger."""
-    freedom = max(gap.size - unknowns, 0)
-    prior = PRIOR_WEIGHT * (PRIOR_SHARE * tolerance) ** 2
-    return float(np.sqrt((float((gap**2).sum()) + prior) / (freedom + PRIOR_WEIGHT - 2)))
+def _ends(points: Array) -> tuple[int, int]:
+    along = (points - points.mean(axis=0)) @ np.linalg.svd(points - points.mean(axis=0))[2][0]
+    return int(np.argmin(along)), int(np.argmax(along))
 
 
-def _covariance(at: Array, sigma: float, level: bool) -> tuple[Array, Array]:
-    """((6, 6) of the motion about the middle of the points (n, 3), that middle (3,))."""
-    centre = at.mean(axis=0)
-    j = np.concatenate([-frames.skews(at - centre), np.broadcast_to(np.eye(3), (len(at), 3, 3))], axis=2)
-    normal = (j.transpose(0, 2, 1) @ j).sum(axis=0)
-    free = [2, 3, 4, 5] if level else list(range(6))
-    out = np.zeros((6, 6))
-    out[np.ix_(free, free)] = sigma**2 * np.linalg.inv(normal[np.ix_(free, free)])
-    return out, centre
+def _variance(p: Points, fit: Fit) -> float:
+    """By how much the residuals' variance exceeds what was expected, blended with that expectation where they are few: the mean
+    that both leave (scaled inverse chi-square; Gelman et al., Bayesian Data Analysis, 2.6), so that few residuals make it larger."""
+    total = float((p.weight * fit.gap**2).sum())
+    return (total + PRIOR_WEIGHT) / (p.freedom + PRIOR_WEIGHT - 2)
 
 
-def _about_all(far: float, far_from: float, used: int, tolerance: float) -> tuple[Finding, ...]:
+def _scale(p: Points, fit: Fit, factor2: float) -> tuple[float, float]:
+    if int((p.weight > 0).all(axis=1).sum()) < 3:
+        return 0.0, np.inf
+    scale, root = scale_of(p, fit)
+    return scale, float(root * np.sqrt(factor2))
+
+
+def _about_all(far: float, far_from: float, used: int, mode: str, tolerance: float) -> tuple[Finding, ...]:
     out = []
     if far > tolerance:
         message = (
@@ -156,20 +199,43 @@ def _about_all(far: float, far_from: float, used: int, tolerance: float) -> tupl
             f"tolerance {1000 * tolerance:.0f} mm; match a point to the side of the others"
         )
         out.append(Finding("weak_geometry", "placement", message, "fault" if far > GROSS * tolerance else "doubt"))
-    if used == 3:
+    if used == 2:
+        message = "two points place a level project and prove nothing: a third would show a blunder"
+        out.append(Finding("two_points", "placement", message, "doubt"))
+    elif used == 3 and mode != LEVEL:
         message = "three points place the project but control little: a fourth would prove it"
         out.append(Finding("no_redundancy", "placement", message, "doubt"))
     return tuple(out)
 
 
-def _point(name: str, role: str, gap: Array, blunder: float | None, tolerance: float, limited: bool) -> PointResidual:
-    d = float(np.linalg.norm(gap))
+def _about_scale(scale: tuple[float, float]) -> tuple[Finding, ...]:
+    value, deviation = scale
+    if not np.isfinite(deviation) or abs(value) < max(SURE * deviation, STRETCHED):
+        return ()
+    message = (
+        f"control is {1e6 * abs(value):.0f} ppm {'longer' if value > 0 else 'shorter'} than the scans (±{1e6 * deviation:.0f}): coordinates "
+        "reduced to a projection, a scanner out of calibration, or a point that is off; the placement keeps the size of the scans"
+    )
+    return (Finding("scale", "placement", message, "doubt"),)
+
+
+def _point(
+    name: str,
+    role: str,
+    gap: Array,
+    suspected: tuple[Suspicion, float] | None,
+    alone: float,
+    tolerance: float,
+    limited: bool,
+    wrong: bool,
+) -> PointResidual:
+    d = float(np.linalg.norm(np.nan_to_num(gap)))
     reasons: tuple[Finding, ...] = ()
-    if blunder is not None:
-        message = f"{name} is off by {1000 * blunder:.0f} mm while the others agree: suspected blunder, left out"
-        reasons = (Finding("blunder", name, message, "fault"),)
+    if suspected is not None:
+        reasons = (suspected[0].finding,)
     elif d > tolerance:
         message = f"{name} is off by {1000 * d:.1f} mm, tolerance {1000 * tolerance:.1f} mm"
         reasons = (Finding("over_tolerance", name, message, "doubt"),)
-    status = "parted" if blunder is not None or d > GROSS * tolerance else "slack" if d > tolerance or limited else "taut"
-    return PointResidual(name, role, (float(gap[0]), float(gap[1]), float(gap[2])), d, status, reasons)
+    bad = suspected is not None or wrong or d > GROSS * tolerance
+    status = "parted" if bad else "slack" if d > tolerance or limited else "taut"
+    return PointResidual(name, role, (float(gap[0]), float(gap[1]), float(gap[2])), d, alone, status, reasons)

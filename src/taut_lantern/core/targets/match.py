@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,11 +37,13 @@ def group_by_place(points: Array, stations: list[str], within: float = 0.03) -> 
 
 @dataclass(frozen=True)
 class Constellation:
-    """pairs (source index, target index) and T_target_source found by geometry; runner_up: share of its score."""
+    """pairs (source index, target index) and T_target_source found by geometry; runner_up: share of its score; worst: metres that
+    the worst pair is off."""
 
     pairs: tuple[tuple[int, int], ...]
     T_target_source: Array
     runner_up: float
+    worst: float
 
 
 def _assign(s: Array, t: Array, pose: Array, within: float) -> tuple[tuple[int, int], ...]:
@@ -60,17 +62,66 @@ def _assign(s: Array, t: Array, pose: Array, within: float) -> tuple[tuple[int, 
 MOST = 2000  # control points among which a constellation is looked for: their pairs fit into memory
 HYPOTHESES = 60_000  # turns and shifts that are tried, those of the most telling target pairs first
 CLOSER_LOOK = 400  # distinct ones that most targets agree with, and that are solved and scored
+RIVAL = 0.7  # share of the score from which on another assignment is as good: lattices and near symmetries come that close
+MANY = 8  # points that agree, most of the smaller side, from which on no mirror image need be looked at
+CHANCE = 4  # points of the smaller side, beyond which three that agree may do so by chance
+
+
+class Ambiguous(NotEnough):
+    """Several assignments fit; ``readings`` holds the best of each, those that explain most first."""
+
+    code = "ambiguous"
+
+    def __init__(self, message: str, readings: list[Constellation], remedy: str) -> None:
+        super().__init__(message, remedy=remedy, code="ambiguous")
+        self.readings = readings
 
 
 def by_geometry(source: Array, target: Array, tolerance: float = 0.012) -> Constellation:
-    """Match two level constellations (n, 3), (m, 3) in metres, m at most 2000. NotEnough when fewer than 3 match or two
-    assignments fit nearly equally well."""
+    """Match two level constellations (n, 3), (m, 3) in metres, m at most 2000. NotEnough when fewer than 3 match, when three of many
+    do, which may be chance, or when the mirror image explains more; Ambiguous when two assignments fit nearly equally well."""
     if len(target) > MOST:
         raise NotEnough(
             f"a constellation is looked for among at most {MOST:,} control points; there are {len(target):,}",
             code="too_many",
             remedy="give targets the names of their control points, or keep only the control near the site",
         )
+    ranked, whole = _readings(source, target, tolerance)
+    if not ranked:
+        raise NotEnough(
+            "no constellation of 3 or more points agrees between control and targets" + ("" if whole else ", of those that were tried"),
+            code="no_constellation",
+            remedy="match at least 3 points by hand, or check the column order and the unit of the control file",
+        )
+    (score, best), *others = ranked
+    rival = next(((r, c) for r, c in others if len(set(c.pairs) & set(best.pairs)) < 2), None)
+    if rival is not None and rival[0] > RIVAL * score:
+        raise Ambiguous(
+            "two different assignments fit equally well",
+            [best, rival[1]],
+            remedy="match one point by hand so that only one assignment is left",
+        )
+    if len(best.pairs) == 3 and min(len(source), len(target)) > CHANCE:
+        raise NotEnough(
+            f"only three of {min(len(source), len(target))} points agree between control and targets, which may be chance",
+            code="no_constellation",
+            remedy="match a point by hand, or check the column order and the unit of the control file",
+        )
+    few = len(best.pairs) < MANY or len(best.pairs) < 0.6 * min(len(source), len(target))
+    mirrored = _readings(source * [1, -1, 1], target, tolerance)[0] if few else []
+    if mirrored and mirrored[0][0] > RIVAL * score:
+        image = len(mirrored[0][1].pairs)
+        raise NotEnough(
+            f"{len(best.pairs)} points agree between control and targets, and {image} with the mirror image: easting and northing may be exchanged",
+            code="mirrored",
+            remedy="check the column order, or match at least 3 points by hand",
+        )
+    return replace(best, runner_up=(rival[0] if rival is not None else 0.0) / max(score, 1e-9))
+
+
+def _readings(source: Array, target: Array, tolerance: float) -> tuple[list[tuple[float, Constellation]], bool]:
+    """Assignments with their scores, the best first, and whether all turns and shifts were tried. The score is the number of points
+    that agree, less a price for how far they are off."""
     s, t = source - source.mean(axis=0), target - target.mean(axis=0)
     yaw, shift, whole = _hypotheses(s, t, 2 * tolerance)
     scored: dict[tuple[tuple[int, int], ...], tuple[float, Array]] = {}
@@ -88,24 +139,17 @@ def by_geometry(source: Array, target: Array, tolerance: float = 0.012) -> Const
         score = len(pairs) - float(np.sum((gap / tolerance) ** 2)) / 6
         if score > scored.get(pairs, (-1.0, refined))[0]:
             scored[pairs] = (score, refined)
-    if not scored:
-        raise NotEnough(
-            "no constellation of 3 or more points agrees between control and targets" + ("" if whole else ", of those that were tried"),
-            code="no_constellation",
-            remedy="match at least 3 points by hand, or check the column order and the unit of the control file",
-        )
-    ranked = sorted(scored.items(), key=lambda x: -x[1][0])
-    pairs, (score, pose) = ranked[0]
-    rival = next((r for p, (r, _) in ranked[1:] if len(set(p) & set(pairs)) < 2), 0.0)
-    if rival > 0.9 * score:
-        raise NotEnough(
-            "two different assignments fit equally well",
-            code="ambiguous",
-            remedy="match one point by hand so that only one assignment is left",
-        )
-    t_full = pose.copy()
-    t_full[:3, 3] += target.mean(axis=0) - pose[:3, :3] @ source.mean(axis=0)
-    return Constellation(pairs, t_full, rival / max(score, 1e-9))
+    out = []
+    for pairs, (score, pose) in sorted(scored.items(), key=lambda x: -x[1][0]):
+        off = np.linalg.norm(frames.apply(pose, s[[p for p, _ in pairs]]) - t[[q for _, q in pairs]], axis=1)
+        near = off <= max(0.5 * tolerance, 4 * float(np.median(off)))  # a point that is off may be another one that stands there
+        pairs = tuple(pair for pair, good in zip(pairs, near, strict=True) if good)
+        if len(pairs) < 3:
+            continue
+        whole_pose = pose.copy()
+        whole_pose[:3, 3] += target.mean(axis=0) - pose[:3, :3] @ source.mean(axis=0)
+        out.append((score, Constellation(pairs, whole_pose, 0.0, float(off[near].max()))))
+    return out, whole
 
 
 def _hypotheses(s: Array, t: Array, within: float) -> tuple[Array, Array, bool]:

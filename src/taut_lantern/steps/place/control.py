@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,8 +14,10 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.errors import BadInput, NotEnough
 from ...core.place.control import ControlReading, read_control
+from ...core.place.corner import corner_of
+from ...core.place.suspects import UNITS
 from ...core.place.wall import square_to_wall
-from ...core.targets.match import by_geometry
+from ...core.targets.match import Ambiguous, Constellation, by_geometry
 from ...site.common import (
     Array,
     Moved,
@@ -32,7 +36,16 @@ from ...site.common import (
 from ...site.frames import inputs_of_control, inputs_of_grid
 from ...site.near import points_near
 from ...site.parts import stations_in, wanted
-from ...site.placing import applied_control, control_of, deviations_of, part_with_most_targets, solve_now, targets_in
+from ...site.placing import (
+    applied_control,
+    checks_of,
+    control_of,
+    deviations_of,
+    part_with_most_targets,
+    placements_of,
+    solve_now,
+    targets_in,
+)
 from ...site.solution import solution_of
 from ...store import journal
 from ...store.db import session
@@ -71,7 +84,7 @@ def take_in(project_id: str, text: str, file: str, columns: list[str] | None, un
             remedy="keep only the control near the site in the file",
             code="too_large",
         )
-    enh: dict[str, tuple[float, ...]] = {p.name: p.enh for p in reading.points}
+    enh: dict[str, Sequence[float | None]] = {p.name: p.enh for p in reading.points}
 
     def compute(s: Session) -> tuple[int, Matching]:
         here = {r.name: r for r in s.scalars(select(Control).where(Control.project_id == project_id))}
@@ -88,7 +101,8 @@ def take_in(project_id: str, text: str, file: str, columns: list[str] | None, un
                     c.remove(row)
             for p in reading.points:
                 row = here.get(p.name) or Control(project_id=project_id, name=p.name, by_hand=[], role=p.role)
-                row.enh, row.unit, row.remark, row.target_id = list(p.enh), unit, p.remark, matching.target_of.get(p.name)
+                row.enh, row.sigma, row.unit, row.remark = list(p.enh), list(p.sigma), unit, p.remark
+                matching.write(row)
                 if "role" not in row.by_hand:
                     row.role = p.role
                 c.s.add(row)
@@ -99,40 +113,79 @@ def take_in(project_id: str, text: str, file: str, columns: list[str] | None, un
 
 @dataclass(frozen=True)
 class Matching:
-    """target_of: the target's id of each matched control point by name; problem: why nothing was matched, or None."""
+    """target_of: the target's id of each matched control point by name; by: what matched it, name or geometry, of those that were
+    matched now; problem: why nothing was matched, or None."""
 
     target_of: dict[str, str | None]
+    by: dict[str, str]
     problem: str | None
 
+    def write(self, row: Control) -> None:
+        row.target_id = self.target_of.get(row.name)
+        if "target" not in (row.by_hand or ()):
+            row.matched_by = self.by.get(row.name, "") if row.target_id else ""
 
-def _match(targets: dict[str, dict[str, Any]], enh: dict[str, tuple[float, ...]], held: dict[str, str | None]) -> Matching:
+
+def _match(targets: dict[str, dict[str, Any]], enh: dict[str, Sequence[float | None]], held: dict[str, str | None]) -> Matching:
     """By name where names agree, else by geometry; a target near a control point that breaks the constellation is
     matched too, so that a blunder shows. held: what people matched (or unmatched) by hand, which stays."""
     taken = set(held.values())
     free = {i: t for i, t in targets.items() if i not in taken}
     points = {n: p for n, p in enh.items() if n not in held}
     named = {t["name"]: i for i, t in free.items()}
-    same = {n: named[n] for n in points if n in named}
+    same: dict[str, str | None] = {n: named[n] for n in points if n in named}
+    by = dict.fromkeys(same, "name")
     if len(same) >= 3:
-        return Matching({**held, **same}, None)
+        return Matching({**held, **same}, by, None)
     if len(targets) < 3 or len(enh) < 3:
-        return Matching(dict(held), f"matching needs 3 targets and 3 control points; there are {len(targets)} and {len(enh)}")
+        problem = f"matching needs 3 targets and 3 control points; there are {len(targets)} and {len(enh)}"
+        return Matching({**held, **same}, by, problem)
     if not free or not points:
-        return Matching(dict(held), None)
-    ids, rows = list(targets), list(enh)
+        return Matching(dict(held), {}, None)
+    ids, rows = list(targets), [n for n in enh if None not in enh[n]]  # geometry needs all three coordinates
+    given = np.array([enh[n] for n in rows], float).reshape(-1, 3)
     try:
-        found = by_geometry(np.array([targets[i]["position"] for i in ids]), np.array([enh[n] for n in rows], dtype=float))
+        found = _constellation(np.array([targets[i]["position"] for i in ids]), given)
+    except Ambiguous as problem:
+        names = [[targets[i]["name"] for i in ids], rows]
+        readings = " or ".join(_reading(c, *names) for c in problem.readings)
+        return Matching({**held, **same}, by, f"{problem.message}, {readings}: {problem.remedy}")
     except NotEnough as problem:
-        return Matching(dict(held), str(problem))
+        return Matching({**held, **same}, by, str(problem))
     out: dict[str, str | None] = {rows[k]: ids[i] for i, k in found.pairs if rows[k] in points and ids[i] in free}
     still_free = [i for i in free if i not in out.values()]
     for n in points:
         if n not in out and still_free:
             at = frames.apply(found.T_target_source, np.array([targets[i]["position"] for i in still_free]))
-            gap = np.linalg.norm(at - np.array(enh[n], dtype=float), axis=1)
-            if gap.min() < 0.5:
+            off = np.nan_to_num(at - np.array([np.nan if v is None else v for v in enh[n]], float))
+            gap = np.linalg.norm(off, axis=1)
+            if gap.min() < 0.5 and enh[n][0] is not None and enh[n][1] is not None:
                 out[n] = still_free.pop(int(np.argmin(gap)))
-    return Matching({**out, **held}, None)
+    return Matching({**out, **held}, dict.fromkeys(out, "geometry"), None)
+
+
+READ = 4  # pairs of a reading that are named
+
+
+def _reading(c: Constellation, targets: list[str], control: list[str]) -> str:
+    """An assignment in words, with what it leaves."""
+    pairs = [f"{control[k]} = {targets[i]}" for i, k in c.pairs]
+    more = f" and {len(pairs) - READ} more" if len(pairs) > READ else ""
+    return f"{', '.join(pairs[:READ])}{more} within {1000 * c.worst:.0f} mm"
+
+
+def _constellation(seen: Array, given: Array) -> Constellation:
+    """Targets in control as it is; else as it would be with its axes exchanged or in another unit, when four points agree with that:
+    solving then says what is wrong with it (see ``core/place/suspects``)."""
+    try:
+        return by_geometry(seen, given)
+    except NotEnough:
+        for other in (given[:, [1, 0, 2]], *(given * factor for factor in UNITS)):
+            with suppress(NotEnough):
+                found = by_geometry(seen, other)
+                if len(found.pairs) >= 4:
+                    return found
+        raise
 
 
 def match_again(project_id: str, part_id: str | None = None) -> str | None:
@@ -142,14 +195,14 @@ def match_again(project_id: str, part_id: str | None = None) -> str | None:
         rows = control_of(s, project_id)
         held = {r.name: r.target_id for r in rows if "target" in r.by_hand}
         targets = targets_in(s, project_id, part_with_most_targets(s, project_id, part_id))
-        return state_of(s, project_id), _match(targets, {r.name: tuple(r.enh) for r in rows}, held)
+        return state_of(s, project_id), _match(targets, {r.name: r.enh for r in rows}, held)
 
     def commit(made: tuple[int, Matching]) -> str | None:
         state, matching = made
         with journal.change(project_id, "Matched control to targets", topic="control") as c:
             still(c.s, project_id, state)
             for r in control_of(c.s, project_id):
-                r.target_id = matching.target_of.get(r.name)
+                matching.write(r)
         return matching.problem
 
     return settled(compute, commit, project_id)
@@ -170,16 +223,20 @@ def change_control(project_id: str, control_id: str, version: int | None, role: 
             known = owned(c.s, Target, project_id, target, "target") if target else None
             row.target_id = known.id if known else None
             row.decided("target")
+            row.matched_by = "hand" if known else ""
             c.title = f"Matched {row.name} to {known.name}" if known else f"Unmatched {row.name}"
 
 
-def apply(project_id: str, part_id: str | None = None) -> str:
-    """Make the solved control placement the coordinates of the part. An earlier one of the part is replaced."""
+def apply(project_id: str, part_id: str | None = None, mode: str | None = None) -> str:
+    """Make the solved control placement the coordinates of the part. The one before stays in the list of placements."""
     with journal.change(project_id, "Placed the project on control", topic="control") as c:
-        solved = solve_now(c.s, project_id, part_id)
+        solved = solve_now(c.s, project_id, part_id, mode)
         placement = solved.placement
         if placement is None:
             raise NotEnough(solved.problem or "control cannot be solved", subject="control", remedy="match more points")
+        wrong = next((f for f in placement.findings if f.subject == "control" and f.severity == "fault"), None)
+        if wrong is not None:
+            raise BadInput(wrong.message, subject="control", remedy="put that right first", code=wrong.code)
         claimed = deviations_of(c.s, project_id, solved)
         old = applied_control(c.s, project_id, solved.part)
         if old is not None:
@@ -192,7 +249,10 @@ def apply(project_id: str, part_id: str | None = None) -> str:
             unit=_unit(solved.rows),
             T_frame_part=numbers(placement.T_control_project),
             detail={
+                "mode": placement.mode,
                 "sigma_mm": 1000 * placement.sigma,
+                "check_mm": checks_of(placement),
+                "far_mm": 1000 * placement.far,
                 "points": [p.name for p in placement.points if p.role == "control" and p.status != "parted"],
                 "covariance": numbers(placement.covariance),
                 "centre": numbers(placement.centre),
@@ -201,7 +261,7 @@ def apply(project_id: str, part_id: str | None = None) -> str:
                 "network_revision": c.project.network_revision,
             },
             made_from={"inputs": inputs_of_control(solved.rows, solution_of(c.s, project_id)["targets"], solved.part)},
-            revision=old.revision + 1 if old is not None else 1,
+            revision=1 + max((x.revision for x in placements_of(c.s, project_id, solved.part)), default=0),
         )
         c.s.add(row)
         c.s.flush()
@@ -215,25 +275,33 @@ def _unit(rows: list[Control]) -> str:
     return units.pop() if len(units) == 1 else "m"
 
 
-ROUND = 0.8  # metres of the wall round the pick that are looked at
+ROUND, CORNER = 0.8, 0.4  # metres of the wall, and of a corner, round the pick that are looked at
 
 
 @dataclass(frozen=True)
 class Picks:
-    """wall, point: picks in the part's frame, metres; given: coordinates of the point."""
+    """wall, point: picks in the part's frame, metres; given: coordinates of the point, or of the corner of three planes there."""
 
     wall: Array
     point: Array
     given: Array
     flip: bool
+    corner: bool = False
 
 
 def square(
-    project_id: str, wall: list[float], point: list[float], given: list[float], flip: bool, name: str, part_id: str | None = None
+    project_id: str,
+    wall: list[float],
+    point: list[float],
+    given: list[float],
+    flip: bool,
+    name: str,
+    part_id: str | None = None,
+    corner: bool = False,
 ) -> dict[str, Any]:
     """Site grid of a part along the wall at ``wall``; ``point`` gets the ``given`` coordinates. Picks in the part's frame."""
     w, p, g = (np.array(finite(v, 3, what)) for v, what in ((wall, "the wall pick"), (point, "the point"), (given, "the coordinates")))
-    return _grid(project_id, Picks(w, p, g, flip), clean_name(name, "site"), part_id, None)
+    return _grid(project_id, Picks(w, p, g, flip, corner), clean_name(name, "site"), part_id, None)
 
 
 def renew(project_id: str, frame_id: str, version: int) -> dict[str, Any]:
@@ -242,28 +310,42 @@ def renew(project_id: str, frame_id: str, version: int) -> dict[str, Any]:
         row = owned(s, Frame, project_id, frame_id, "frame")
         journal.checked_version(row, version, f"the coordinates {row.name}")
     if row.kind == "control":
-        return {"id": apply(project_id, row.part_id), "wall_rms_mm": None, "points": None}
+        return {"id": apply(project_id, row.part_id, row.detail.get("mode")), "wall_rms_mm": None, "points": None}
     kept = row.detail.get("picks")
     if kept is None:
         raise BadInput("an earlier version did not keep what was picked", subject=row.name, remedy="square the project to the wall again")
     motion = matrix(row.made_from.get("T_new_old"))
     w, p = (frames.apply(motion, np.array([kept[k]]))[0] for k in ("wall", "point"))
-    return _grid(project_id, Picks(w, p, np.array(kept["given"]), kept["flip"]), row.name, row.part_id, row.id)
+    return _grid(project_id, Picks(w, p, np.array(kept["given"]), kept["flip"], kept.get("corner", False)), row.name, row.part_id, row.id)
 
 
 def _grid(project_id: str, picks: Picks, name: str, part_id: str | None, frame_id: str | None) -> dict[str, Any]:
     """Lay a grid; into the row of an earlier one when that is made anew."""
 
-    def compute(s: Session) -> tuple[int, str | None, Array, float, int, list[Station]]:
+    def compute(s: Session) -> tuple[int, str | None, Array, dict[str, Any], list[Station]]:
         project = get_project(s, project_id)
         part = wanted(s, project, part_id)
-        near = points_near(s, stations_in(stations_of(s, project_id), part), picks.wall, ROUND)
+        stations = stations_in(stations_of(s, project_id), part)
+        near = points_near(s, stations, picks.wall, ROUND)
         t, rms, count = square_to_wall(near.points, picks.wall, (0.0, 0.0, 0.0), near.towards, picks.flip)
-        t[:3, 3] = picks.given - t[:3, :3] @ picks.point
-        return project.network_revision, part, t, rms, count, near.stations
+        told: dict[str, Any] = {"wall_rms_mm": 1000 * rms, "points": count}
+        point, seen = picks.point, near.stations
+        if picks.corner:
+            there = points_near(s, stations, picks.point, CORNER)
+            found = corner_of(there.points, picks.point, there.towards)
+            point, seen = found.at, list({x.id: x for x in [*seen, *there.stations]}.values())
+            told["corner"] = {
+                "rms_mm": [1000 * p.rms for p in found.planes],
+                "points": [p.points for p in found.planes],
+                "sigma_mm": 1000 * float(np.sqrt(np.trace(found.covariance))),
+                "off_square": found.square,
+                "off_plumb": found.plumb,
+            }
+        t[:3, 3] = picks.given - t[:3, :3] @ point
+        return project.network_revision, part, t, told, seen
 
-    def commit(made: tuple[int, str | None, Array, float, int, list[Station]]) -> dict[str, Any]:
-        revision, part, t, rms, count, stations = made
+    def commit(made: tuple[int, str | None, Array, dict[str, Any], list[Station]]) -> dict[str, Any]:
+        revision, part, t, told, stations = made
         with journal.change(project_id, f"Squared the project to a wall: grid {name}", topic="control") as c:
             if c.project.network_revision != revision:
                 raise Moved
@@ -273,12 +355,12 @@ def _grid(project_id: str, picks: Picks, name: str, part_id: str | None, frame_i
                 row = owned(c.s, Frame, project_id, frame_id, "frame")
             row.part_id, row.T_frame_part, row.revision = part, numbers(t), row.revision + 1
             kept = {"wall": numbers(picks.wall), "point": numbers(picks.point), "given": numbers(picks.given), "flip": picks.flip}
-            row.detail = {"wall_rms_mm": 1000 * rms, "points": count, "picks": kept}
+            row.detail = {**told, "picks": kept | {"corner": picks.corner}}
             row.made_from = {"inputs": inputs_of_grid(stations)}
             c.s.add(row)
             c.s.flush()
             c.project.active_frame = row.id
-            return {"id": row.id, "wall_rms_mm": 1000 * rms, "points": count}
+            return {"id": row.id, **told}
 
     with heavy():
         return settled(compute, commit, project_id)

@@ -4,7 +4,7 @@ import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { http, sent, type Schemas } from "../../api/client";
 import { useAsk, useProject } from "../../api/queries";
-import { Button, Pick, Quiet } from "../../kit";
+import { Button, fixed, Pick, Quiet } from "../../kit";
 import { lengthIn, UNIT_CHOICES, UNITS } from "../../kit/units";
 
 export interface Reading {
@@ -17,12 +17,35 @@ const ROLES: [Role, string][] = [
   ["n", "northing"],
   ["e", "easting"],
   ["h", "height"],
+  ["s", "deviation"],
+  ["sn", "deviation northing"],
+  ["se", "deviation easting"],
+  ["sh", "deviation height"],
   ["remark", "remark"],
   ["skip", "not used"],
 ];
 
+/** What somebody said of the columns of files that begin like this one. */
+const keyOf = (text: string) => {
+  const first = text.split(/\r?\n/).find((line) => line.trim() && !line.startsWith("#")) ?? "";
+  const named = first.replace(/[-+\d.,]+/g, "").trim(); // the header, or the separators of a line without one
+  return `lantern.columns.${named.slice(0, 120)}`;
+};
+function kept(text: string): Role[] | null {
+  try {
+    const found = JSON.parse(localStorage.getItem(keyOf(text)) ?? "null") as Role[] | null;
+    return found?.every((r) => ROLES.some(([key]) => key === r)) ? found : null;
+  } catch {
+    return null;
+  }
+}
+
 export function ControlFile({ id, reading, close }: { id: string; reading: Reading; close: () => void }) {
-  const [columns, setColumns] = useState<Role[] | null>(null);
+  const [columns, chooseColumns] = useState<Role[] | null>(() => kept(reading.text));
+  const setColumns = (chosen: Role[]) => {
+    chooseColumns(chosen);
+    localStorage.setItem(keyOf(reading.text), JSON.stringify(chosen));
+  };
   const [unit, setUnit] = useState<Schemas["ControlText"]["unit"]>("m");
   const part = useProject(id).data?.part ?? null;
   const body = { ...reading, columns, unit, part };
@@ -74,6 +97,7 @@ export function ControlFile({ id, reading, close }: { id: string; reading: Readi
                       {axis} {UNITS[unit].name}
                     </th>
                   ))}
+                  <th className="text-right font-normal">± mm</th>
                   <th className="pl-4 font-normal">role</th>
                   <th className="font-normal">remark</th>
                 </tr>
@@ -84,9 +108,14 @@ export function ControlFile({ id, reading, close }: { id: string; reading: Readi
                     <td className="py-0.5 font-mono">{p.name}</td>
                     {p.enh.map((v, k) => (
                       <td key={k} className="figure">
-                        {lengthIn(v, unit)}
+                        {v === null ? "–" : lengthIn(v, unit)}
                       </td>
                     ))}
+                    <td className="figure text-quiet">
+                      {p.sigma.every((v) => v === null)
+                        ? ""
+                        : p.sigma.map((v) => fixed(v === null ? null : 1000 * v)).join(" ")}
+                    </td>
                     <td className="pl-4">{p.role}</td>
                     <td className="text-quiet">{p.remark}</td>
                   </tr>

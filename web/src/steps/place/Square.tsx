@@ -17,6 +17,7 @@ export function Square({ id, done }: { id: string; done: () => void }) {
       .map((v) => lengthIn(v, unit))
       .join("  ");
   const [flip, setFlip] = useState(false);
+  const [corner, setCorner] = useState(false);
   const [name, setName] = useState("site");
   useEffect(() => {
     set({ tool: "pick", picks: [], onPick: (at) => set({ picks: [...useView.getState().picks, at].slice(-2) }) });
@@ -30,14 +31,18 @@ export function Square({ id, done }: { id: string; done: () => void }) {
         http.POST("/api/projects/{project_id}/square", {
           params: { path: { project_id: id } },
           body: {
-            ...{ wall: wall!, point: point!, flip, name, part: project?.part ?? null },
+            ...{ wall: wall!, point: point!, flip, corner, name, part: project?.part ?? null },
             given: [given.values!.e, given.values!.n, given.values!.h],
           },
         }),
       ),
     (r) => {
+      const c = r.corner;
       tell(
-        `The grid ${name} lies along the wall; ${r.points} points of it are flat within ${r.wall_rms_mm?.toFixed(1)} mm.`,
+        `The grid ${name} lies along the wall; ${r.points} points of it are flat within ${r.wall_rms_mm?.toFixed(1)} mm.` +
+          (c
+            ? ` Its corner is held to ±${c.sigma_mm.toFixed(1)} mm by planes of ${c.points.join(", ")} points; they miss right angles by ${c.off_square.toFixed(2)}° and plumb by ${c.off_plumb.toFixed(2)}° at most.`
+            : ""),
       );
       done();
     },
@@ -69,6 +74,10 @@ export function Square({ id, done }: { id: string; done: () => void }) {
         value={name}
         onChange={(e) => setName(e.target.value)}
       />
+      <label className="flex items-center gap-2 py-1 text-[13.5px]">
+        <input type="checkbox" checked={corner} onChange={(e) => setCorner(e.target.checked)} /> the point is a corner
+        of three planes: fit them
+      </label>
       <label className="flex items-center gap-2 py-1 text-[13.5px]">
         <input type="checkbox" checked={flip} onChange={(e) => setFlip(e.target.checked)} /> E runs the other way
       </label>

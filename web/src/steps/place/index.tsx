@@ -2,15 +2,20 @@
 import { useRef, useState } from "react";
 import { http, sent, type Control, type Job } from "../../api/client";
 import { tellUndoable, useAsk, useControl, useJobs, useProject } from "../../api/queries";
-import { Actions, Button, fixed, Heading, Quiet, Row, Sentence, StatusWord, type Column } from "../../kit";
+import { Actions, Button, fixed, Heading, Pick, Quiet, Row, Sentence, StatusWord, type Column } from "../../kit";
 import { Await } from "../../kit/await";
 import { Table } from "../../kit/table";
 import { into, lengthIn, UNIT_CHOICES, UNITS, type Unit } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { ControlFile, type Reading } from "./ControlFile";
+import { Placements, Repairs } from "./Repairs";
 import { Square } from "./Square";
 
 type Point = Control["points"][number];
+const MODES: ["rigid" | "level", string][] = [
+  ["rigid", "shift and all turns"],
+  ["level", "shift and heading"],
+];
 
 export function PlaceCard({ id }: { id: string }) {
   const asked = [useControl(id), useJobs(id)] as const;
@@ -29,7 +34,7 @@ function Loaded({ id, control, jobs }: { id: string; control: Control; jobs: Job
     sent<unknown>(
       http.POST(`/api/projects/{project_id}/control/${what}`, {
         params: { path: { project_id: id } },
-        body: { part: control.part },
+        body: { part: control.part, mode: control.mode as "rigid" },
       }),
     ),
   );
@@ -58,8 +63,15 @@ function Loaded({ id, control, jobs }: { id: string; control: Control; jobs: Job
         )}
         {control.points.length > 0 && <Button onClick={() => ask.mutate("match")}>Match again</Button>}
       </Actions>
+      <Repairs id={id} control={control} />
       {control.points.length > 0 && (
         <>
+          <Pick
+            label="Unknowns"
+            value={control.mode}
+            onChange={(e) => useView.getState().set({ mode: e.target.value as "rigid" })}
+            options={MODES}
+          />
           {control.problem && <Quiet>{control.problem}.</Quiet>}
           <Heading>Residuals in space, limit {fixed(control.tolerance_mm)} mm</Heading>
           {used.map((p) => (
@@ -79,14 +91,31 @@ function Loaded({ id, control, jobs }: { id: string; control: Control; jobs: Job
               doubt={control.far_mm > control.tolerance_mm}
             />
           )}
+          {control.check_mm !== null && (
+            <Row
+              name="check points, root mean square"
+              value={fixed(control.check_mm)}
+              unit="mm"
+              doubt={control.check_mm > control.tolerance_mm}
+            />
+          )}
+          {control.scale_ppm !== null && (
+            <Row
+              name="scale, were it left free"
+              value={`${control.scale_ppm > 0 ? "+" : ""}${fixed(control.scale_ppm, 0)} ±${fixed(control.scale_sigma_ppm, 0)}`}
+              unit="ppm"
+              doubt={control.findings.some((f) => f.code === "scale")}
+            />
+          )}
           {control.findings.map((f) => (
             <Quiet key={f.code + f.message}>{f.message}</Quiet>
           ))}
           {used.length === 0 && (
-            <Quiet>Control meets the network at targets: find spheres in the step Tie, then match again.</Quiet>
+            <Quiet>Control meets the network at targets: find them in the step Tie, then match again.</Quiet>
           )}
         </>
       )}
+      <Placements id={id} />
       <Heading>Without control</Heading>
       <Quiet>Turn the coordinates along a wall, and give one point its values.</Quiet>
       <Actions>
@@ -123,7 +152,7 @@ function ControlLedger({ id }: { id: string }) {
       }),
     ),
   );
-  const axis = (k: "e" | "n" | "h" | "d3", head: string): Column<Point> => ({
+  const axis = (k: "e" | "n" | "h" | "d3" | "alone", head: string): Column<Point> => ({
     head,
     figure: true,
     value: (p) => p.residual_mm?.[k] ?? null,
@@ -180,12 +209,20 @@ function ControlLedger({ id }: { id: string }) {
     axis("n", "N mm"),
     axis("h", "H mm"),
     axis("d3", "in space mm"),
+    axis("alone", "to all others mm"),
     ...(["E", "N", "H"] as const).map((head, k) => ({
       head: `${head} ${UNITS[unit].name}`,
       figure: true,
       value: (p: Point) => p.enh[k] ?? null,
-      cell: (p: Point) => lengthIn(p.enh[k] ?? 0, unit),
+      cell: (p: Point) => (p.enh[k] === null || p.enh[k] === undefined ? "–" : lengthIn(p.enh[k], unit)),
     })),
+    {
+      head: "given ± mm",
+      figure: true,
+      value: (p) => p.sigma_mm[0] ?? null,
+      cell: (p) => (p.sigma_mm.every((v) => v === null) ? "" : p.sigma_mm.map((v) => fixed(v)).join(" ")),
+    },
+    { head: "matched by", cell: (p) => p.matched_by, value: (p) => p.matched_by },
     {
       head: "remarks",
       cell: (p) =>

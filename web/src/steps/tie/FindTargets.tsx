@@ -3,6 +3,7 @@ import { useId, useState } from "react";
 import { http, sent } from "../../api/client";
 import { useAsk, useSightings } from "../../api/queries";
 import { Actions, Button, Heading, Quiet } from "../../kit";
+import { useView } from "../../kit/view";
 import { lengthsOf } from "../../kit/length";
 
 const SPHERE = [0.01, 1] as const; // metres
@@ -41,6 +42,7 @@ export function FindTargets({ id, busy }: { id: string; busy: string }) {
         >
           Find targets
         </Button>
+        <Button onClick={() => useView.getState().set({ picking: true })}>Pick a natural point</Button>
       </Actions>
     </>
   );

@@ -11,6 +11,7 @@ import { FindTargets } from "./FindTargets";
 import { GroupCard, useChosenGroup } from "./Groups";
 import { LinkCard } from "./LinkCard";
 import { Matching } from "./Matching";
+import { PickTarget } from "./PickTarget";
 import { Placing } from "./Placing";
 import { Asked, QuestionsDialog } from "./Questions";
 import { Searching } from "./HowToSearch";
@@ -35,11 +36,12 @@ export function TieCard({ id }: { id: string }) {
 function Loaded({ id }: { id: string }) {
   const network = useNetwork(id).data;
   const stations = useStations(id).data ?? [];
-  const { link, stations: chosen, target, placing, matching } = useView();
+  const { link, stations: chosen, target, placing, matching, picking } = useView();
   const selected = network?.links.find((k) => k.id === link);
   const group = useChosenGroup(id);
   if (matching) return <Matching id={id} stations={stations} />;
   if (placing) return <Placing id={id} stations={stations} />;
+  if (picking) return <PickTarget id={id} />;
   if (selected) return <LinkCard id={id} link={selected} />;
   const two = stations.filter((s) => chosen.includes(s.id));
   if (group) return <GroupCard id={id} group={group} stations={stations} />;

@@ -105,7 +105,12 @@ function SightingsLedger({ id }: { id: string }) {
       value: (g) => g.station_name,
     },
     { head: "kind", cell: (g) => g.kind, value: (g) => g.kind, width: "72px" },
-    { head: "radius, edge mm", cell: (g) => fixed(g.size_mm), value: (g) => g.size_mm, figure: true },
+    {
+      head: "radius, edge mm",
+      cell: (g) => (g.size_mm ? fixed(g.size_mm) : ""),
+      value: (g) => g.size_mm,
+      figure: true,
+    },
     { head: "points", cell: (g) => g.points, value: (g) => g.points, figure: true },
     { head: "fit mm", cell: (g) => fixed(g.rms_mm), value: (g) => g.rms_mm, figure: true },
     { head: "centre ± mm", cell: (g) => fixed(g.sigma_mm), value: (g) => g.sigma_mm, figure: true },

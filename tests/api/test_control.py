@@ -1,0 +1,144 @@
+"""Control over HTTP: what is wrong with a file is told, put right with one request, placed, compared and restored."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+import pytest
+from fastapi.testclient import TestClient
+
+from taut_lantern.api.app import make_app
+from taut_lantern.core import frames
+from tests.api.test_api import made, problem, undo
+from tests.support import bring_in, room, sight_rows, write_scan
+
+SPOTS = {"A1": (3.2, 1.0, -0.2), "B2": (14.1, 8.7, 0.3), "C3": (20.4, 1.5, -0.5), "D4": (27.0, 9.2, 0.0), "E5": (8.0, 4.0, -3.4)}
+GRID = frames.pose(0.41, (437_215.482, 5_812_904.317, 46.250))
+
+
+@pytest.fixture(scope="module")
+def client(database: str) -> Iterator[TestClient]:
+    with TestClient(make_app(), base_url="http://localhost") as c:
+        yield c
+
+
+@pytest.fixture
+def p(client: TestClient, tmp_path: Any) -> str:
+    """Two stations 1 m apart that see five targets T1 to T5."""
+    project = made(client, "Control")
+    ids = bring_in(project, [write_scan(tmp_path / f"ST-{k}.e57", room(4000, seed=k)) for k in (1, 2)])
+    named = {f"T{k + 1}": v for k, v in enumerate(SPOTS.values())}
+    sight_rows(project, {ids[0]: np.eye(4), ids[1]: frames.pose(0.0, (1.0, 0.0, 0.0))}, named)
+    return project
+
+
+def given(order: str = "neh", factor: float = 1.0, names: list[str] | None = None, **change: tuple[float, float, float]) -> str:
+    rows = []
+    for name, (spot_name, spot) in zip(names or SPOTS, SPOTS.items(), strict=True):
+        e, n, h = frames.apply(GRID, np.array([spot]))[0] + np.array(change.get(spot_name, (0, 0, 0)))
+        rows.append(f"{name};" + ";".join(f"{factor * {'n': n, 'e': e, 'h': h}[k]:.5f}" for k in order))
+    return "\n".join(rows) + "\n"
+
+
+def take(client: TestClient, p: str, text: str, **more: Any) -> dict[str, Any]:
+    r = client.put(f"/api/projects/{p}/control", json={"text": text, "file": "k.csv"} | more)
+    assert r.status_code == 200, r.text
+    out: dict[str, Any] = r.json()
+    return out
+
+
+def worst(control: dict[str, Any]) -> float:
+    return max(q["residual_mm"]["d3"] for q in control["points"])
+
+
+def test_exchanged_axes_are_matched_told_refused_and_put_right(client: TestClient, p: str) -> None:
+    control = take(client, p, given("enh"))
+    assert {q["matched_by"] for q in control["points"]} == {"geometry"} and "exchanged" in control["sentence"]
+    problem(client.post(f"/api/projects/{p}/control/apply", json={}), 422, "axes_exchanged")
+    right = client.post(f"/api/projects/{p}/control/exchange", json={}).json()
+    assert worst(right) < 0.1 and {q["status"] for q in right["points"]} == {"taut"}
+    undo(client, p)
+    assert "exchanged" in client.get(f"/api/projects/{p}/control").json()["sentence"]
+
+
+def test_feet_read_as_metres_are_told_and_read_again(client: TestClient, p: str) -> None:
+    control = take(client, p, given(factor=1 / 0.3048))
+    assert [f["code"] for f in control["findings"] if f["subject"] == "control"] == ["unit"]
+    assert client.post(f"/api/projects/{p}/control/unit", json={"unit": "cubit"}).status_code == 422
+    assert worst(client.post(f"/api/projects/{p}/control/unit", json={"unit": "ft"}).json()) < 0.2
+    head = client.post(f"/api/projects/{p}/control/apply", json={}).json()
+    assert head["unit"] == "ft"
+
+
+def test_swapped_points_are_named_and_swapped_back(client: TestClient, p: str) -> None:
+    take(client, p, given(names=["T1", "T2", "T4", "T3", "T5"]))
+    control = client.get(f"/api/projects/{p}/control").json()
+    assert {q["matched_by"] for q in control["points"]} == {"name"}
+    (f,) = [f for f in control["findings"] if f["code"] == "swapped"]
+    a, b = (next(q["id"] for q in control["points"] if q["name"] == n) for n in f["subject"].split(" and "))
+    problem(client.post(f"/api/projects/{p}/control/swap", json={"a": a, "b": a}), 422, "bad_input")
+    right = client.post(f"/api/projects/{p}/control/swap", json={"a": a, "b": b}).json()
+    assert worst(right) < 0.1 and {q["matched_by"] for q in right["points"] if q["id"] in (a, b)} == {"hand"}
+
+
+def test_points_without_height_and_with_deviations_come_through_to_the_residuals(client: TestClient, p: str) -> None:
+    lines = given().splitlines()
+    lines[0] = ";".join(lines[0].split(";")[:3]) + ";-"
+    text = "point;northing;easting;height;s\n" + "\n".join(f"{x};0.002" for x in lines) + "\n"
+    control = take(client, p, text)
+    first = control["points"][0]
+    assert first["enh"][2] is None and first["sigma_mm"] == [2, 2, 2] and first["residual_mm"]["h"] is None
+    assert first["status"] == "taut" and all(q["residual_mm"]["alone"] is not None for q in control["points"])
+    assert client.post(f"/api/projects/{p}/control/apply", json={}).status_code == 200
+
+
+def test_placements_stay_in_a_list_are_compared_and_restored(client: TestClient, p: str) -> None:
+    take(client, p, given())
+    head = client.post(f"/api/projects/{p}/control/apply", json={}).json()
+    moved = take(client, p, given(**dict.fromkeys(SPOTS, (0.5, 0.0, 0.0))))  # the surveyor sends another file
+    assert not moved["up_to_date"]
+    client.post(f"/api/projects/{p}/control/apply", json={"mode": "level"}).raise_for_status()
+    now = client.get(f"/api/projects/{p}").json()
+    assert now["T_frame_part"][3] == pytest.approx(head["T_frame_part"][3] + 0.5, abs=1e-4)
+    assert client.get(f"/api/projects/{p}/control").json()["mode"] == "level"
+    last, first = client.get(f"/api/projects/{p}/placements").json()
+    assert (last["in_use"], last["mode"], first["in_use"], first["mode"]) == (True, "level", False, "rigid")
+    assert first["moves_mm"] == pytest.approx([500, 0, 0], abs=0.1) and last["moves_mm"] == pytest.approx([0, 0, 0], abs=0.1)
+    back = client.post(f"/api/projects/{p}/placements/{first['id']}/restore", json={}).json()
+    assert back["T_frame_part"] == head["T_frame_part"]
+    assert [x["in_use"] for x in client.get(f"/api/projects/{p}/placements").json()] == [False, True]
+    undo(client, p)
+    assert client.get(f"/api/projects/{p}").json()["T_frame_part"][3] == pytest.approx(now["T_frame_part"][3], abs=1e-6)
+
+
+def test_a_corner_is_a_target_in_every_station_that_sees_it_and_gives_control_a_place(client: TestClient, tmp_path: Any) -> None:
+    """A room of 6 x 4 x 3 m from two stations 1 m apart: three corners and one picked point are matched to control by name."""
+    project = made(client, "Corners")
+    shift = np.array([-1.0, 0.0, 0.0])
+    scans = [room(150_000, seed=1), room(150_000, seed=2, origin=tuple(shift))]
+    a, b = bring_in(project, [write_scan(tmp_path / f"ST-{k}.e57", s) for k, s in enumerate(scans)])
+    sight_rows(project, {a: np.eye(4), b: frames.pose(0.0, (1.0, 0.0, 0.0))}, {f"T{k}": v for k, v in enumerate(SPOTS.values())})
+    url, true = f"/api/projects/{project}/targets/pick", {"K1": (3, 2, 1.5), "K2": (-3, 2, 1.5), "K3": (3, -2, -1.5)}
+    for name, at in true.items():
+        near = [float(v) * 0.99 for v in at]
+        made_ = client.post(url, json={"kind": "corner", "at": near, "name": name})
+        assert made_.status_code == 201 and made_.json()["sightings"] == 2, made_.text
+        np.testing.assert_allclose(made_.json()["at"], at, atol=0.003)
+    wall = client.post(url, json={"kind": "point", "at": [3.0, 0.5, 0.2]}).json()
+    assert wall["sightings"] == 1 and wall["name"] == "P1"
+    problem(client.post(url, json={"kind": "corner", "at": [3.0, 0.5, 0.2]}), 422, "not_enough")
+    problem(client.post(url, json={"kind": "point", "at": [0.2, 0.5, 0.2]}), 422, "not_enough")
+    seen = [g for g in client.get(f"/api/projects/{project}/sightings").json() if g["target_name"] == "K1"]
+    assert {g["kind"] for g in seen} == {"corner"} and all(0.2 < g["sigma_mm"] < 3 for g in seen)
+    client.post(url, json={"kind": "corner", "at": [2.95, 1.95, 1.45], "name": "K1"}).raise_for_status()  # once more: not twice
+    assert sum(g["target_name"] == "K1" for g in client.get(f"/api/projects/{project}/sightings").json()) == 2
+    rows = {n: frames.apply(GRID, np.array([at], float))[0] for n, at in true.items()}
+    control = take(client, project, "".join(f"{n};{v[1]:.4f};{v[0]:.4f};{v[2]:.4f}\n" for n, v in rows.items()))
+    assert worst(control) < 3 and {q["matched_by"] for q in control["points"]} == {"name"}
+    body = {"wall": [3.0, 0.5, 0.2], "point": [2.95, -1.95, -1.45], "given": [100.0, 200.0, 10.0], "corner": True, "name": "hall"}
+    grid = client.post(f"/api/projects/{project}/square", json=body).json()
+    assert grid["corner"]["off_square"] < 0.5 and grid["corner"]["off_plumb"] < 0.5 and min(grid["corner"]["points"]) > 50
+    t = np.reshape(client.get(f"/api/projects/{project}").json()["T_frame_part"], (4, 4))
+    np.testing.assert_allclose(frames.apply(t, np.array([true["K3"]], float))[0], [100, 200, 10], atol=0.003)
