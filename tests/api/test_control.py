@@ -12,6 +12,7 @@ from fastapi.testclient import TestClient
 from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
 from tests.api.test_api import made, problem, undo
+from tests.api.test_steps import deliver
 from tests.support import bring_in, room, sight_rows, write_scan
 
 SPOTS = {"A1": (3.2, 1.0, -0.2), "B2": (14.1, 8.7, 0.3), "C3": (20.4, 1.5, -0.5), "D4": (27.0, 9.2, 0.0), "E5": (8.0, 4.0, -3.4)}
@@ -83,7 +84,7 @@ def test_swapped_points_are_named_and_swapped_back(client: TestClient, p: str) -
     assert worst(right) < 0.1 and {q["matched_by"] for q in right["points"] if q["id"] in (a, b)} == {"hand"}
 
 
-def test_points_without_height_and_with_deviations_come_through_to_the_residuals(client: TestClient, p: str) -> None:
+def test_points_without_height_and_with_deviations_come_through_to_the_report(client: TestClient, p: str, tmp_path: Any) -> None:
     lines = given().splitlines()
     lines[0] = ";".join(lines[0].split(";")[:3]) + ";-"
     text = "point;northing;easting;height;s\n" + "\n".join(f"{x};0.002" for x in lines) + "\n"
@@ -91,7 +92,12 @@ def test_points_without_height_and_with_deviations_come_through_to_the_residuals
     first = control["points"][0]
     assert first["enh"][2] is None and first["sigma_mm"] == [2, 2, 2] and first["residual_mm"]["h"] is None
     assert first["status"] == "taut" and all(q["residual_mm"]["alone"] is not None for q in control["points"])
-    assert client.post(f"/api/projects/{p}/control/apply", json={}).status_code == 200
+    for mode in ("rigid", "level"):
+        assert client.post(f"/api/projects/{p}/control/apply", json={"mode": mode}).status_code == 200
+    client.patch(f"/api/projects/{p}/control/{control['points'][4]['id']}", json={"role": "check", "version": 1}).raise_for_status()
+    report = deliver(client, p, "html", tmp_path).read_text()
+    assert "Check points took no part" in report and "Placements on control" in report and "geometry" in report
+    assert deliver(client, p, "pdf", tmp_path).stat().st_size > 5000
 
 
 def test_placements_stay_in_a_list_are_compared_and_restored(client: TestClient, p: str) -> None:

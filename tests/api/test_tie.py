@@ -268,6 +268,26 @@ def test_spheres_are_found_named_and_can_be_left_out(client: TestClient, tied: A
     assert {g["id"] for g in client.get(f"/api/projects/{p}/sightings").json()} == {g["id"] for g in found}  # not looked for: they stay
 
 
+def test_a_sphere_that_is_picked_is_fitted_in_every_station_that_saw_it(client: TestClient, tied: Any) -> None:
+    p, truth = tied
+    part_site = poses(client, p)["ST-01"] @ frames.inverse(truth["ST-01"])
+    centre = frames.apply(part_site, np.array([SPHERES["S1"]]))[0]
+    eye = poses(client, p)["ST-01"][:3, 3]
+    on_it = centre + 0.1 * (eye - centre) / np.linalg.norm(eye - centre)
+    url, body = f"/api/projects/{p}/targets/fit", {"kind": "sphere", "size_mm": 100, "at": on_it.tolist(), "name": "K1"}
+    assert client.post(url, json=body | {"size_mm": 5}).status_code == 422
+    for _ in range(2):  # picked again, it is not there twice
+        assert client.post(url, json=body).status_code == 202
+        *_, job = work(p)
+        assert job.state == "done" and job.result is not None, job.error
+    seen = [g for g in client.get(f"/api/projects/{p}/sightings").json() if g["target_name"] == "K1"]
+    assert len(seen) == job.result["sightings"] >= 1 and len({g["station"] for g in seen}) == len(seen)
+    assert all(np.linalg.norm(np.array(g["position"]) - centre) < 0.003 and g["used"] for g in seen)
+    client.post(url, json=body | {"at": (centre + [0.5, 0.0, 0.4]).tolist()})
+    *_, job = work(p)
+    assert job.state == "failed" and job.error is not None and "no sphere of radius 100.0 mm" in job.error["message"]
+
+
 def test_events_reach_those_who_look_at_the_project_and_nobody_else(client: TestClient, tied: Any, tmp_path: Path) -> None:
     p, _ = tied
     other = made(client, "Elsewhere")

@@ -5,19 +5,20 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
+import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.frames import METRE_PER_UNIT, UNIT_WORDS
 from ..formats.report import NetworkPlan, Report, ReportPicture, ReportTable
 from ..store.db import file_chunks
-from ..store.models import Journal, Link, Picture, Station
+from ..store.models import Journal, Link, Picture, Station, Target
 from .accepted import LOOSE, acceptances
 from .common import get_project, matrix, profile_of, stations_of
 from .frames import Currency, InUse, deviation_in, in_use
 from .parts import stations_in
 from .pictures import pictures_of
-from .placing import residuals_of
+from .placing import compared, residuals_of
 from .solution import pair_of, solution_of
 
 
@@ -83,15 +84,34 @@ def build(s: Session, project_id: str, part_id: str | None = None) -> Report:
         ),
     ]
     if seen := [t for t in data["targets"] if t["part"] == frame.part]:
-        rows = tuple((t["name"], str(t["sightings"]), f"{t['spread_mm']:.1f}") for t in seen)
-        tables.append(ReportTable("Targets", ("target", "sightings", "spread mm"), rows))
+        kinds = {t.id: t.kind for t in s.scalars(select(Target).where(Target.project_id == project_id))}
+        rows = tuple((t["name"], kinds.get(t["id"], ""), str(t["sightings"]), _tenths(t["spread_mm"])) for t in seen)
+        tables.append(ReportTable("Targets", ("target", "kind", "sightings", "spread mm"), rows))
     if control["points"]:
         tables.append(
             ReportTable(
                 "Control and check points",
-                ("point", "role", "target", "east mm", "north mm", "height mm", "3D mm", "status", "remark"),
+                ("point", "role", "target", "matched by", "east mm", "north mm", "height mm", "3D mm", "to others mm", "status", "remark"),
                 tuple(_control_row(p) for p in control["points"]),
+                _about_control(control),
             )
+        )
+    if len(placements := compared(s, project_id, frame.part)) > 1:
+        kept = tuple(
+            (
+                str(p["revision"]),
+                "in use" if p["in_use"] else "earlier",
+                p["mode"],
+                ", ".join(p["points"]),
+                _tenths(p["sigma_mm"]),
+                _tenths(p["check_mm"]),
+                _tenths(None if p["moves_mm"] is None else float(np.linalg.norm(p["moves_mm"]))),
+            )
+            for p in placements
+        )
+        columns = ("placement", "state", "solved", "points", "± mm", "check mm", "moves by mm")
+        tables.append(
+            ReportTable("Placements on control", columns, kept, "Moves by: from it to what is solved now, in the middle of the site.")
         )
     if accepted := acceptances(s, project):
         tables.append(ReportTable("Acceptance", ("what", "by", "when", "remark", "now"), tuple(_accepted_row(a) for a in accepted)))
@@ -172,5 +192,20 @@ def _accepted_row(a: dict[str, Any]) -> tuple[str, ...]:
 
 def _control_row(p: dict[str, Any]) -> tuple[str, ...]:
     r = p["residual_mm"]
-    cells = ("–",) * 4 if r is None else tuple(f"{r[k]:.1f}" for k in ("e", "n", "h", "d3"))
-    return (p["name"], p["role"], p["target_name"] or "–", *cells, p["status"], " · ".join(f["message"] for f in p["reasons"]))
+    cells = ("–",) * 5 if r is None else tuple(_tenths(r[k]) for k in ("e", "n", "h", "d3", "alone"))
+    remark = " · ".join(f["message"] for f in p["reasons"])
+    return (p["name"], p["role"], p["target_name"] or "–", p["matched_by"] or "–", *cells, p["status"], remark)
+
+
+def _tenths(value: float | None) -> str:
+    return "–" if value is None else f"{round(value, 1) + 0.0:.1f}"  # never minus nothing
+
+
+def _about_control(control: dict[str, Any]) -> str:
+    """What the placement was solved for, and what proves it."""
+    text = "Level kept: shift and heading solved for." if control["mode"] == "level" else "Shift and all turns solved for, no scale."
+    if control["scale_ppm"] is not None:
+        text += f" Were scale left free it would be {control['scale_ppm']:+.0f} ppm (±{control['scale_sigma_ppm']:.0f})."
+    if control["check_mm"] is not None:
+        text += f" Check points took no part; they are off by {control['check_mm']:.1f} mm (root mean square in space)."
+    return text

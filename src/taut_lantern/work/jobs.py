@@ -30,6 +30,7 @@ from ..steps.bring_in.uploads import read_original
 from ..steps.clean.edits import delete_job
 from ..steps.draw.sections import fit_job
 from ..steps.hand_over.deliver import make
+from ..steps.tie import natural
 from ..steps.tie.links import pair, tie_all
 from ..steps.tie.targets import find_targets
 from ..store import queue
@@ -50,6 +51,7 @@ HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] =
     "tie": tie_all,
     "pair": pair,
     "targets": find_targets,
+    "target": natural.fit,
     "fit": fit_job,
     "lasso": delete_job,
     "deliver": make,

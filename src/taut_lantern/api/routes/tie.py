@@ -119,6 +119,12 @@ def pick_target(project_id: P, body: x.NaturalIn) -> x.NaturalOut:
     return x.NaturalOut(**natural.pick(project_id, body.kind, body.at, body.name, body.part))
 
 
+@api.post("/projects/{project_id}/targets/fit", operation_id="fit_target", status_code=202)
+def fit_target(project_id: P, body: x.PickedIn) -> x.Started:
+    """Finish the fit of a sphere or board that was picked, in every station that saw it."""
+    return x.Started(jobs=[natural.start_fit(project_id, body.kind, body.size_mm / 1000, body.at, body.name, body.part)])
+
+
 @api.post("/projects/{project_id}/targets/find", operation_id="find_targets", status_code=202)
 def find_targets(project_id: P, body: x.TargetsIn) -> x.Started:
     what = Wanted(tuple(r / 1000 for r in body.radii_mm), tuple(e / 1000 for e in body.edges_mm))

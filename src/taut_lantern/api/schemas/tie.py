@@ -185,6 +185,16 @@ class NaturalIn(Model):
     part: Id | None = None
 
 
+class PickedIn(Model):
+    """A sphere (radius) or board (edge) that somebody picked at ``at``, part frame, metres."""
+
+    kind: Literal["sphere", "board"]
+    size_mm: FiniteFloat
+    at: Annotated[list[FiniteFloat], Field(min_length=3, max_length=3)]
+    name: Annotated[str, Field(max_length=120)] = ""
+    part: Id | None = None
+
+
 class NaturalOut(Out):
     id: str
     name: str

@@ -62,11 +62,16 @@ class _Seen:
     spacing: float
 
 
+def intensities(grid: Grid, intensity: NDArray[np.float32]) -> NDArray[np.float32]:
+    """(rows, columns) of the grid, -1 where nothing came back."""
+    return np.where(grid.index >= 0, intensity[np.maximum(grid.index, 0)], np.float32(-1)).astype(np.float32)
+
+
 def find_boards(grid: Grid, intensity: NDArray[np.float32] | None, sizes: list[float]) -> list[BoardSighting]:
     """All boards with edges of these lengths (metres) in a scan; none where no intensity was measured."""
     if intensity is None:
         return []
-    value = np.where(grid.index >= 0, intensity[np.maximum(grid.index, 0)], np.float32(-1)).astype(np.float32)
+    value = intensities(grid, intensity)
     noise = range_noise(grid)
     image, whole = patched(grid.image, value)
     busy = (whole >= 0) & (ndimage.maximum_filter(whole, 5) > 1.4 * np.maximum(ndimage.minimum_filter(whole, 5), 0))

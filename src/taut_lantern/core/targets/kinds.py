@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from ..errors import BadInput
 from ..scan.grid import Grid
-from .boards import find_boards
-from .spheres import find_spheres
+from .boards import find_boards, fit_board, intensities
+from .spheres import find_spheres, fit_sphere, range_noise
 
 Array = NDArray[np.float64]
 MOST = 8  # sizes of one kind
@@ -73,3 +73,17 @@ def find(grid: Grid, intensity: NDArray[np.float32] | None, what: Wanted) -> lis
     ]
     boards = find_boards(grid, intensity, list(what.edges)) if what.edges else []
     return out + [Found("board", x.size, x.centre, x.covariance, x.rms, x.points, x.remark, x.confirmed) for x in boards]
+
+
+def finish(grid: Grid, intensity: NDArray[np.float32] | None, kind: str, size: float, at: Array, on_it: bool) -> Found | None:
+    """The target of this kind and size that somebody picked: ``at`` (3,) station frame, a place on it (on_it) or its centre. None when
+    what is there is no such target."""
+    noise = range_noise(grid)
+    if kind == "sphere":
+        start = at * (1 + size / max(float(np.linalg.norm(at)), 1e-6)) if on_it else at
+        x = fit_sphere(grid, start, size, noise)
+        return None if x is None else Found("sphere", size, x.centre, x.covariance, x.rms, x.points, x.remark, True)
+    if intensity is None:
+        return None
+    b = fit_board(grid, intensities(grid, intensity), at, size, noise)
+    return None if isinstance(b, str) else Found("board", size, b.centre, b.covariance, b.rms, b.points, b.remark, True)

@@ -1,4 +1,5 @@
-"""Natural points as targets: a corner of three planes, or a place that was picked, seen from every station that saw it."""
+"""Targets by hand: a corner of three planes, a place that was picked, or a sphere or board whose fit a pick begins; in every station
+that saw it."""
 
 from __future__ import annotations
 
@@ -12,13 +13,18 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.errors import BadInput, NotEnough
 from ...core.place.corner import corner_of
-from ...site.common import Array, Moved, clean_name, finite, get_project, heavy, matrix, numbers, settled, stations_of
+from ...core.scan.grid import range_image
+from ...core.targets.kinds import Wanted, finish
+from ...site.common import Array, Moved, Progress, clean_name, finite, get_project, heavy, matrix, numbers, settled, stations_of
 from ...site.near import points_near
 from ...site.parts import stations_in, wanted
 from ...site.solution import refresh_solution
 from ...store import journal
+from ...store.db import session
 from ...store.models import Sighting, Station, Target
-from .targets import new_target
+from ...store.queue import enqueue
+from ...store.tiles import read_station
+from .targets import PIXELS, new_target
 
 ROUND = 0.35  # metres round a corner that its planes are fitted in
 LONE, FEWEST = 0.05, 4  # metres round a picked point within which so many points of a station lie, or it did not see it
@@ -34,6 +40,7 @@ class _Seen:
     covariance: Array
     rms: float
     points: int
+    remark: str = ""
 
 
 def pick(project_id: str, kind: str, at: list[float], name: str, part_id: str | None = None) -> dict[str, Any]:
@@ -58,26 +65,76 @@ def pick(project_id: str, kind: str, at: list[float], name: str, part_id: str | 
         with journal.change(project_id, "", network=True, topic="network") as c:
             if c.project.network_revision != revision:
                 raise Moved
-            called = clean_name(name, "")[:120] or _free(c.s, project_id)
-            target = c.s.scalar(select(Target).where(Target.project_id == project_id, Target.name == called))
-            target = target or new_target(c.s, project_id, called, kind, 0.0)
-            for old in c.s.scalars(select(Sighting).where(Sighting.project_id == project_id, Sighting.target_id == target.id)):
-                if old.station_id in {x.station.id for x in seen} and old.kind in ("corner", "point"):
-                    c.remove(old)  # picked again
-            for x in seen:
-                row = Sighting(project_id=project_id, station_id=x.station.id, target_id=target.id, kind=kind, radius=0.0, by_hand=[])
-                row.centre, row.covariance, row.rms, row.points = numbers(x.at), numbers(x.covariance), x.rms, x.points
-                row.decided("target")
-                c.s.add(row)
-            c.title = f"Picked {called} in {len(seen)} station{'s' if len(seen) > 1 else ''}"
-            c.s.flush()
-            refresh_solution(c.s, c.project)
-            first = seen[0]
-            where = frames.apply(matrix(first.station.pose), first.at[None])[0]
-            return {"id": target.id, "name": called, "sightings": len(seen), "at": numbers(where)}
+            return _write(c, project_id, kind, 0.0, name, seen)
 
     with heavy():
         return settled(compute, commit, project_id)
+
+
+def _write(c: journal.Change, project_id: str, kind: str, radius: float, name: str, seen: list[_Seen]) -> dict[str, Any]:
+    """Keep sightings of one target; what the same stations saw of it before was picked again. Returns the target for people."""
+    called = clean_name(name, "")[:120] or _free(c.s, project_id)
+    target = c.s.scalar(select(Target).where(Target.project_id == project_id, Target.name == called))
+    target = target or new_target(c.s, project_id, called, kind, radius)
+    stations = {x.station.id for x in seen}
+    for old in c.s.scalars(select(Sighting).where(Sighting.project_id == project_id, Sighting.station_id.in_(stations))):
+        same = kind in ("sphere", "board") and old.kind == kind and abs(old.radius - radius) < 1e-6
+        near = same and min(np.linalg.norm(np.subtract(old.centre, x.at)) for x in seen if x.station.id == old.station_id) < radius / 2
+        if near or (old.target_id == target.id and "target" in (old.by_hand or ())):
+            c.remove(old)
+    for x in seen:
+        row = Sighting(project_id=project_id, station_id=x.station.id, target_id=target.id, kind=kind, radius=radius, by_hand=[])
+        row.centre, row.covariance, row.rms, row.points = numbers(x.at), numbers(x.covariance), x.rms, x.points
+        row.remark = x.remark
+        row.decided("target")
+        c.s.add(row)
+    c.title = f"Picked {called} in {len(seen)} station{'s' if len(seen) > 1 else ''}"
+    c.s.flush()
+    refresh_solution(c.s, c.project)
+    first = seen[0]
+    where = frames.apply(matrix(first.station.pose), first.at[None])[0]
+    return {"id": target.id, "name": called, "sightings": len(seen), "at": numbers(where)}
+
+
+def start_fit(project_id: str, kind: str, size: float, at: list[float], name: str, part_id: str | None = None) -> str:
+    """Finish the fit of a sphere (radius) or board (edge) that was picked at ``at``, part frame, metres, in the background."""
+    place = numbers(np.array(finite(at, 3, "the pick")))
+    Wanted((size,) if kind == "sphere" else (), (size,) if kind == "board" else ())  # what no target has is refused at once
+    with session() as s:
+        part = wanted(s, get_project(s, project_id), part_id)
+        title = f"Fitting the {kind} that was picked"
+        return enqueue(s, project_id, "target", title, shape=kind, size=size, at=place, name=name, part=part).id
+
+
+def fit(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """The station that saw most of it first; the others begin where that one has its centre."""
+    kind, size, place = params["shape"], float(params["size"]), np.array(params["at"], float)
+    with session() as s:
+        stations = stations_in(stations_of(s, project_id), params["part"])
+        counted = [(len(points_near(s, [x], place, 1.5 * size).points), x) for x in stations]
+    order = [x for n, x in sorted(counted, key=lambda v: -v[0]) if n >= FEWEST]
+    seen: list[_Seen] = []
+    centre: Array | None = None
+    for k, station in enumerate(order):
+        progress.report(f"fitting it in {station.name}", k, len(order))
+        progress.check()
+        with session() as s:
+            scan = read_station(s, station)
+        back = frames.inverse(matrix(station.pose))
+        start = frames.apply(back, (place if centre is None else centre)[None])[0]
+        found = finish(range_image(scan, PIXELS), scan.intensity if station.has_intensity else None, kind, size, start, centre is None)
+        if found is None:
+            continue
+        seen.append(_Seen(station, found.centre, found.covariance, found.rms, found.points, found.remark))
+        centre = frames.apply(matrix(station.pose), found.centre[None])[0] if centre is None else centre
+    if not seen:
+        words = f"{'radius' if kind == 'sphere' else 'edge'} {1000 * size:.1f} mm"
+        raise NotEnough(f"there is no {kind} of {words} at that pick", subject="pick", remedy="pick on it, and check its size")
+    with journal.change(project_id, "", network=True, topic="network") as c:
+        here = {x.id for x in stations_of(c.s, project_id)}
+        radius = size if kind == "sphere" else size / 2
+        told = _write(c, project_id, kind, radius, params["name"], [x for x in seen if x.station.id in here])
+        return progress.conclude(c.s, told)
 
 
 def _free(s: Session, project_id: str) -> str:

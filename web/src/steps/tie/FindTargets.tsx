@@ -42,7 +42,7 @@ export function FindTargets({ id, busy }: { id: string; busy: string }) {
         >
           Find targets
         </Button>
-        <Button onClick={() => useView.getState().set({ picking: true })}>Pick a natural point</Button>
+        <Button onClick={() => useView.getState().set({ picking: true })}>Pick a target by hand</Button>
       </Actions>
     </>
   );

@@ -1,16 +1,34 @@
 /** A natural point as a target: a corner of three planes, or the place that was picked, in every station that saw it. */
 import { useEffect, useState } from "react";
 import { http, sent } from "../../api/client";
-import { tellUndoable, useAsk, useProject } from "../../api/queries";
+import { tellUndoable, useAsk, useJobs, useProject } from "../../api/queries";
 import { Actions, Button, Field, Heading, Quiet, Row, Sentence } from "../../kit";
+import { LengthField, useLengths } from "../../kit/fields";
 import { EYE, into, lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
+import { JobLine } from "../../parts/JobLine";
+
+type Kind = "corner" | "point" | "sphere" | "board";
+const KINDS: [Kind, string, string][] = [
+  [
+    "corner",
+    "Corner",
+    "Three planes are fitted round the pick in every station that sees them; the target is where they meet.",
+  ],
+  ["point", "The place itself", "The target is the place that is picked, as exact as the points lie close there."],
+  ["sphere", "Sphere", "Pick on the sphere: its fit is finished in every station that saw it."],
+  ["board", "Board", "Pick near the middle of the board: its fit is finished in every station that saw it."],
+];
 
 export function PickTarget({ id }: { id: string }) {
   const { picks, set, letGo } = useView();
   const project = useProject(id).data;
   const unit = project?.unit ?? "m";
-  const [kind, setKind] = useState<"corner" | "point">("corner");
+  const [kind, setKind] = useState<Kind>("corner");
+  const sizes = useLengths({ radius: 0.1, edge: 0.3 }, "mm", {
+    radius: { least: 0.01, most: 1 },
+    edge: { least: 0.05, most: 2 },
+  });
   const [name, setName] = useState("");
   useEffect(() => {
     const { panes } = useView.getState(); // corners are seen in space, where a plan shows a slab alone
@@ -30,7 +48,7 @@ export function PickTarget({ id }: { id: string }) {
       sent(
         http.POST("/api/projects/{project_id}/targets/pick", {
           params: { path: { project_id: id } },
-          body: { kind, at: at!, name, part: project?.part ?? null },
+          body: { kind: kind as "corner", at: at!, name, part: project?.part ?? null },
         }),
       ),
     (r) => {
@@ -39,24 +57,45 @@ export function PickTarget({ id }: { id: string }) {
       setName("");
     },
   );
+  const fit = useAsk(
+    id,
+    () =>
+      sent(
+        http.POST("/api/projects/{project_id}/targets/fit", {
+          params: { path: { project_id: id } },
+          body: {
+            kind: kind as "sphere",
+            size_mm: 1000 * (kind === "sphere" ? sizes.values!.radius : sizes.values!.edge),
+            at: at!,
+            name,
+            part: project?.part ?? null,
+          },
+        }),
+      ),
+    () => {
+      set({ picks: [] });
+      setName("");
+    },
+  );
+  const fitted = kind === "sphere" || kind === "board";
+  const live = (useJobs(id).data ?? []).filter(
+    (j) => j.kind === "target" && (j.state === "running" || j.state === "waiting"),
+  );
   return (
     <>
       <Sentence>
         {at ? "Keep this place as a target." : "Pick the place in space, in the plan or in a panorama."}
       </Sentence>
-      <Quiet>
-        {kind === "corner"
-          ? "Three planes are fitted round the pick in every station that sees them; the target is where they meet."
-          : "The target is the place itself, as exact as the points lie close there."}
-      </Quiet>
-      <div className="my-1 flex gap-1.5">
-        <Button pressed={kind === "corner"} onClick={() => setKind("corner")}>
-          Corner of three planes
-        </Button>
-        <Button pressed={kind === "point"} onClick={() => setKind("point")}>
-          The place itself
-        </Button>
+      <Quiet>{KINDS.find(([k]) => k === kind)![2]}</Quiet>
+      <div className="my-1 flex flex-wrap gap-1.5">
+        {KINDS.map(([k, words]) => (
+          <Button key={k} pressed={kind === k} onClick={() => setKind(k)}>
+            {words}
+          </Button>
+        ))}
       </div>
+      {kind === "sphere" && <LengthField of={sizes} name="radius" label="Radius" />}
+      {kind === "board" && <LengthField of={sizes} name="edge" label="Edge" />}
       <Heading>Picked</Heading>
       <Row
         name="place"
@@ -80,14 +119,17 @@ export function PickTarget({ id }: { id: string }) {
       <Actions>
         <Button
           main
-          busy={keep.isPending}
-          onClick={() => keep.mutate(undefined)}
-          why={at ? "" : "nothing is picked yet"}
+          busy={keep.isPending || fit.isPending}
+          onClick={() => (fitted ? fit : keep).mutate(undefined)}
+          why={at ? (fitted ? sizes.why : "") : "nothing is picked yet"}
         >
-          Keep it
+          {fitted ? "Fit it" : "Keep it"}
         </Button>
         <Button onClick={done}>That is all</Button>
       </Actions>
+      {live.map((j) => (
+        <JobLine key={j.id} id={id} job={j} />
+      ))}
     </>
   );
 }
