@@ -212,7 +212,7 @@ def test_two_tabs_that_edit_the_same_thing_are_told(client: TestClient) -> None:
 
 
 CONTROL_FAULTS = {
-    "a missing column": ("a;1;2\nb;1;2\n", "missing_column"),
+    "a missing column": ("a;1;2;3\nb;1;2\n", "missing_column"),
     "two equal names": ("a;1;2;3\na;4;5;6\n", "same_name"),
     "letters in a number": ("a;1;2;3\nb;1;2O;3\n", "not_a_number"),
 }

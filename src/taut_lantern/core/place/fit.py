@@ -18,7 +18,7 @@ from ..targets.match import rigid
 
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
-STEPS, STILL, WIDEST = 12, 1e-10, 0.3  # steps; radians and metres of the last one; radians of the widest
+STEPS, STILL, WIDEST = 12, 1e-8, 0.3  # steps; radians and metres of the last one; radians of the widest
 LEVEL, RIGID = "level", "rigid"  # 4 and 6 unknowns
 
 

@@ -21,6 +21,7 @@ Array = NDArray[np.float64]
 PRIOR_SHARE = 0.2  # of the tolerance: standard deviation of a surveyed coordinate, before the residuals have told
 PRIOR_WEIGHT = 3.0  # degrees of freedom that this is worth: few residuals tell little
 GROSS = 3.0  # times the tolerance: from here on a figure is a fault, not a doubt
+EXPECTED = 3.5  # deviations of a coordinate, up to which a gap is none
 SURE = 2.6  # deviations of a scale, from which on it is no chance
 LEANS = 4.0  # the same of a tilt
 STRETCHED = 20e-6  # scale below which nobody needs to hear of it
@@ -101,9 +102,10 @@ def solve(
     if mode != LEVEL and tilt is not None:
         points, leaning = _upright(points, used)
     whole = of_all(points, used, tolerance) if len(used) > 2 else []
-    used, suspicions = (
-        (used, []) if whole else blundered(points, used, names, tolerance, 3 if points.mode == RIGID and points.tilt is None else 2)
-    )
+    own = points.of(used)
+    limit = max(tolerance, EXPECTED * float(np.sqrt(np.max(1 / own.weight[own.weight > 0]))))  # what was expected is no blunder
+    least = 3 if points.mode == RIGID and points.tilt is None else 2
+    used, suspicions = (used, []) if whole else blundered(points, used, names, limit, least)
     own = points.of(used)
     fit = fitted(own)
     factor2 = _variance(own, fit)

@@ -22,7 +22,7 @@ from .spheres import OFFSET, range_noise
 Array = NDArray[np.float64]
 FEWEST, CONFIRMED = 18, 36  # points on a board: to be named, and to take part
 GLANCING = 0.34  # cosine: boards seen at more than 70 degrees
-CLOSER_LOOK = 400  # places that are fitted, the most telling first
+CLOSER_LOOK = 250  # places that are fitted, the most telling first
 PLACES, TURNS = 9, 5  # of the lattice that the mean is taken over
 BLURS = (0.03, 0.1, 0.25, 0.55)  # of the distance between rays
 ABOUT_AS_WELL = 4.0  # of log-likelihood: widths of the beam that much worse than the best are not thought of
@@ -113,6 +113,8 @@ def fit_board(grid: Grid, value: NDArray[np.float32], start: Array, size: float,
         told = _levels(seen, place, half)
         if told is None or _explained(seen, place, half, told[0]) < 0.3:
             return "no pattern"
+        if _goes_on(seen, place, half) > 0.8 * (told[0][1] - told[0][0]):
+            return "the pattern goes on"
         levels, spreads = told
         place = _best(seen, half, max(0.3 * seen.spacing, 1e-4), levels, spreads, place, (0.12 * half, 0.06))
     told = _levels(seen, place, half)
@@ -308,6 +310,17 @@ def _explained(seen: _Seen, place: tuple[float, float, float], half: float, leve
     return 1.0 - float(np.sum((value - expected) ** 2) / max(np.sum((value - value.mean()) ** 2), 1e-12))
 
 
+def _goes_on(seen: _Seen, place: tuple[float, float, float], half: float) -> float:
+    """How much brighter or darker it is beside the pale fields than beside the dark ones: as where a pattern goes on."""
+    u, v = _turned(seen, place)
+    far, near = np.maximum(np.abs(u), np.abs(v)), np.minimum(np.abs(u), np.abs(v))
+    beyond = seen.flat & (far > half + 0.35 * seen.spacing) & (far < 1.45 * half + 0.3 * seen.spacing) & (near < half)
+    by_pale, by_dark = beyond & (u * v > 0), beyond & (u * v < 0)
+    if by_pale.sum() < 4 or by_dark.sum() < 4:
+        return 0.0
+    return abs(float(np.median(seen.rows[by_pale, 2]) - np.median(seen.rows[by_dark, 2])))
+
+
 def _judged(grid: Grid, seen: _Seen, place: tuple[float, float, float], spread: Array, levels: Array, size: float) -> BoardSighting | str:
     half = size / 2
     u, v = _turned(seen, place)
@@ -336,13 +349,8 @@ def _judged(grid: Grid, seen: _Seen, place: tuple[float, float, float], spread: 
     pale, dark = means[0::2], means[1::2]
     if min(pale) - max(dark) < 0.45 * contrast or max(max(pale) - min(pale), max(dark) - min(dark)) > 0.35 * contrast:
         return "no pattern"
-    beyond = seen.flat & (far > half + 0.35 * seen.spacing) & (far < 1.45 * half + 0.3 * seen.spacing)
-    beyond &= np.minimum(np.abs(u), np.abs(v)) < half  # beside the sides, where chequers have the other colour
-    by_pale, by_dark = beyond & (u * v > 0), beyond & (u * v < 0)
-    if by_pale.sum() >= 4 and by_dark.sum() >= 4:
-        goes_on = abs(float(np.median(seen.rows[by_pale, 2]) - np.median(seen.rows[by_dark, 2])))
-        if goes_on > 0.6 * contrast:
-            return "the pattern goes on"
+    if _goes_on(seen, place, half) > 0.6 * contrast:
+        return "the pattern goes on"
     axes = np.column_stack([seen.e1, seen.e2])
     covariance = axes @ (spread[:2, :2] + (0.02 * seen.spacing) ** 2 * np.eye(2)) @ axes.T
     beam = at / rho
