@@ -14,9 +14,15 @@ export function said(j: Job): [string, StepId, string] | null {
   if (j.kind === "tie") return ["The stations are tied as far as they can be.", "tie", "links"];
   if (j.kind === "merge") return [`${count(r["stations"], "station", "stations")} came in as a group.`, "tie", "links"];
   if (j.kind === "pair") return [`${j.title.replace(/^Linking/, "Linked")}.`, "tie", "links"];
+  if (j.kind === "target")
+    return [
+      `${words(r["name"])} is a target, seen from ${count(r["sightings"], "station", "stations")}.`,
+      "tie",
+      "sightings",
+    ];
   if (j.kind === "targets")
     return [
-      `Found ${count(r["targets"], "sphere", "spheres")}, seen ${count(r["sightings"], "time", "times")}.`,
+      `Found ${count(r["targets"], "target", "targets")}, seen ${count(r["sightings"], "time", "times")}.`,
       "tie",
       "sightings",
     ];
