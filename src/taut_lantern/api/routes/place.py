@@ -42,7 +42,7 @@ def take_control(project_id: P, body: x.ControlText) -> x.ControlOut:
 @api.get("/projects/{project_id}/control", operation_id="get_control")
 def get_control(project_id: P, part: Part = None, mode: Literal["rigid", "level"] | None = None) -> x.ControlOut:
     """Control as it fits a part. mode: 6 or 4 unknowns; left out: as the part is placed now, else rigid."""
-    with db.session() as s:
+    with db.snapshot() as s:
         return x.ControlOut(**residuals_of(s, project_id, part, mode))
 
 
@@ -89,7 +89,7 @@ def swap_control(project_id: P, body: x.SwapIn) -> x.ControlOut:
 @api.get("/projects/{project_id}/placements", operation_id="list_placements")
 def list_placements(project_id: P, part: Part = None) -> list[x.PlacementOut]:
     """Every placement on control of a part that was applied, the last one first."""
-    with db.session() as s:
+    with db.snapshot() as s:
         return [x.PlacementOut(**p) for p in compared(s, project_id, part)]
 
 

@@ -31,7 +31,7 @@ def make_project(body: x.ProjectIn) -> x.Made:
 
 @api.get("/projects/{project_id}", operation_id="get_project")
 def get_one_project(project_id: P) -> x.ProjectOut:
-    with db.session() as s:
+    with db.snapshot() as s:  # what is read of it belongs together, whatever changes meanwhile
         return x.ProjectOut(**projects.describe(s, project_id))
 
 
