@@ -141,15 +141,33 @@ def _readings(source: Array, target: Array, tolerance: float) -> tuple[list[tupl
             scored[pairs] = (score, refined)
     out = []
     for pairs, (score, pose) in sorted(scored.items(), key=lambda x: -x[1][0]):
-        off = np.linalg.norm(frames.apply(pose, s[[p for p, _ in pairs]]) - t[[q for _, q in pairs]], axis=1)
-        near = off <= max(0.5 * tolerance, 4 * float(np.median(off)))  # a point that is off may be another one that stands there
-        pairs = tuple(pair for pair, good in zip(pairs, near, strict=True) if good)
+        pairs, pose, worst = _without_strays(s, t, pairs, pose, 0.5 * tolerance)
         if len(pairs) < 3:
             continue
         whole_pose = pose.copy()
         whole_pose[:3, 3] += target.mean(axis=0) - pose[:3, :3] @ source.mean(axis=0)
-        out.append((score, Constellation(pairs, whole_pose, 0.0, float(off[near].max()))))
+        out.append((score, Constellation(pairs, whole_pose, 0.0, worst)))
     return out, whole
+
+
+def _without_strays(
+    s: Array, t: Array, pairs: tuple[tuple[int, int], ...], pose: Array, floor: float
+) -> tuple[tuple[tuple[int, int], ...], Array, float]:
+    """Pairs without those that are off by more than 2.5 times what the others are, seen from a fit without them: another point may
+    stand there. Also the pose by the rest, and metres that the worst of them is off."""
+
+    def off(fit: Array, those: list[tuple[int, int]]) -> Array:
+        return np.asarray(np.linalg.norm(frames.apply(fit, s[[p for p, _ in those]]) - t[[q for _, q in those]], axis=1))
+
+    left = list(pairs)
+    while len(left) > 3:
+        k = int(np.argmax(off(pose, left)))
+        rest = left[:k] + left[k + 1 :]
+        fit = rigid(s[[p for p, _ in rest]], t[[q for _, q in rest]], level=True)
+        if float(off(fit, [left[k]])[0]) <= max(floor, 2.5 * float(off(fit, rest).max())):
+            break
+        left, pose = rest, fit
+    return tuple(left), pose, float(off(pose, left).max())
 
 
 def _hypotheses(s: Array, t: Array, within: float) -> tuple[Array, Array, bool]:
