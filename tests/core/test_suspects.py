@@ -149,3 +149,12 @@ def test_a_scale_is_told_when_it_is_no_chance() -> None:
     p = placed(spots, middle + (control - middle) * (1 - 90e-6))
     (f,) = [f for f in p.findings if f.code == "scale"]
     assert "shorter" in f.message and p.scale[0] == pytest.approx(-90e-6, abs=15e-6)
+
+
+def test_of_three_points_nobody_is_called_a_blunder() -> None:
+    """Each of them may be the one that is wrong: they are over the tolerance, and none is left out."""
+    spots, control = drawn(11, 3)
+    control[1] += [0.06, 0.03, 0.0]
+    p = placed(spots, control, tilt=1e-4)
+    assert not {f.code for f in p.findings} & {"blunder", "swapped"}
+    assert all(q.status != "taut" for q in p.points if q.distance > 0.010) and max(q.distance for q in p.points) > 0.010

@@ -139,7 +139,8 @@ export function useControl(id: string) {
           params: { path: { project_id: id }, query: { ...(part && { part }), ...(mode && { mode }) } },
         }),
       ),
-    placeholderData: (before) => before,
+    // while the other unknowns are solved for, what stands there says which it is of
+    placeholderData: (before, query) => (query?.queryKey[0] === id && query.queryKey[2] === part ? before : undefined),
   });
 }
 /** Placements on control of the part in view that were applied, the last one first. */

@@ -104,8 +104,7 @@ def solve(
     whole = of_all(points, used, tolerance) if len(used) > 2 else []
     own = points.of(used)
     limit = max(tolerance, EXPECTED * float(np.sqrt(np.max(1 / own.weight[own.weight > 0]))))  # what was expected is no blunder
-    least = 3 if points.mode == RIGID and points.tilt is None else 2
-    used, suspicions = (used, []) if whole else blundered(points, used, names, limit, least)
+    used, suspicions = (used, []) if whole else blundered(points, used, names, limit)
     own = points.of(used)
     fit = fitted(own)
     factor2 = _variance(own, fit)

@@ -17,6 +17,7 @@ from ..targets.match import rigid
 from .fit import Array, Points, fitted
 
 CLEARLY = 5.0  # times better, from which on a reading is told
+LEAST = 3  # points that stay
 PAIRS = 45  # points among which swapped ones are looked for
 UNITS = {  # how much longer control is than the project
     0.3048: ("ft", "it is written in feet and was read as metres"),
@@ -39,18 +40,16 @@ def _worst(p: Points) -> float:
     return float(fitted(p).distance.max())
 
 
-def blundered(p: Points, used: Sequence[int], names: Sequence[str], tolerance: float, least: int) -> tuple[list[int], list[Suspicion]]:
+def blundered(p: Points, used: Sequence[int], names: Sequence[str], tolerance: float) -> tuple[list[int], list[Suspicion]]:
     """Leave out one point after another whose removal explains what is over the tolerance, and two that were swapped. Returns
-    (the rest, suspicions); at least ``least`` stay."""
+    (the rest, suspicions); at least LEAST stay: of fewer, another one might as well be wrong."""
     used, found = list(used), []
-    while len(used) > least and (worst := _worst(p.of(used))) > tolerance:
+    while len(used) > LEAST and (worst := _worst(p.of(used))) > tolerance:
         single = _single(p, used, names, tolerance)
         pair = _swapped(p, used, names, tolerance, worst)
         if pair is not None and (single is None or single[1] > tolerance):
             found.append(pair)
             used = [k for k in used if k not in pair.points]
-            if len(used) < least:  # it is named, and takes part swapped: nothing else holds the rest
-                used += list(pair.points)
             break
         if single is None:
             break
@@ -82,7 +81,7 @@ def _still_held(p: Points, used: list[int]) -> bool:
 
 def _swapped(p: Points, used: list[int], names: Sequence[str], tolerance: float, worst: float) -> Suspicion | None:
     """Two points that everything fits with once they are exchanged."""
-    if not 4 <= len(used) <= PAIRS:
+    if not LEAST + 2 <= len(used) <= PAIRS:
         return None
     off = fitted(p.of(used)).distance
     likely = [used[k] for k in np.argsort(-off)[: max(8, len(used) // 2)]]
@@ -113,7 +112,8 @@ def of_all(p: Points, used: Sequence[int], tolerance: float) -> list[Finding]:
     limit = max(3 * tolerance, 1e-4 * float(np.ptp(own.project, axis=0).max()))
     exchanged = own.given(own.control[:, [1, 0, 2]])
     if len(used) >= 3 and (left := _worst(exchanged)) < min(limit, worst / CLEARLY):
-        message = f"easting and northing are exchanged: the other way round the points agree within {1000 * left:.0f} mm instead of {_length(worst)}"
+        within = f"{1000 * left:.0f} mm instead of {_length(worst)}"
+        message = f"easting and northing are exchanged: the other way round the points agree within {within}"
         return [Finding("axes_exchanged", "control", message, "fault")]
     if (unit := _unit(own, limit, worst)) is not None:
         return [unit]

@@ -249,6 +249,11 @@ def _best(
     seen: _Seen, half: float, blur: float, levels: Array, spreads: Array, place: tuple[float, float, float], reach: tuple[float, float]
 ) -> tuple[float, float, float]:
     xs, ys, turns, cost = _lattice(seen, half, [blur], levels, spreads, place, reach)
+    return _least(xs, ys, turns, cost)
+
+
+def _least(xs: Array, ys: Array, turns: Array, cost: Array) -> tuple[float, float, float]:
+    """Where on a lattice the cost is least."""
     i, j, k = np.unravel_index(int(np.argmin(cost)), cost.shape)
     return float(xs[i]), float(ys[j]), float(turns[k])
 
@@ -261,9 +266,8 @@ def _blurred(
     for share in BLURS:
         blur, reach = share * seen.spacing, (0.8 * seen.spacing, 0.8 * seen.spacing / half)
         xs, ys, turns, cost = _lattice(seen, half, [blur], levels, spreads, place, reach)
-        i, j, k = np.unravel_index(int(np.argmin(cost)), cost.shape)
         evidence = float(cost.min() - math.log(np.exp(-(cost - cost.min())).sum()))
-        found.append((evidence, blur, (float(xs[i]), float(ys[j]), float(turns[k]))))
+        found.append((evidence, blur, _least(xs, ys, turns, cost)))
     least, _, best = min(found)
     return [blur for evidence, blur, _ in found if evidence < least + ABOUT_AS_WELL], best
 

@@ -179,6 +179,8 @@ def _constellation(seen: Array, given: Array) -> Constellation:
     solving then says what is wrong with it (see ``core/place/suspects``)."""
     try:
         return by_geometry(seen, given)
+    except Ambiguous:  # it fits as it is
+        raise
     except NotEnough:
         for other in (given[:, [1, 0, 2]], *(given * factor for factor in UNITS)):
             with suppress(NotEnough):

@@ -1,8 +1,8 @@
 /** Look for targets in all stations: spheres by their radius, quadrant boards by their edge, several of each. */
-import { useId, useState } from "react";
+import { useState } from "react";
 import { http, sent } from "../../api/client";
 import { useAsk, useSightings } from "../../api/queries";
-import { Actions, Button, Heading, Quiet } from "../../kit";
+import { Actions, Button, Field, Heading, Quiet } from "../../kit";
 import { useView } from "../../kit/view";
 import { lengthsOf } from "../../kit/length";
 
@@ -62,25 +62,18 @@ function told(sightings: { kind: string; target: string | null; used: boolean }[
 }
 
 function Sizes({ label, text, set, wrong }: { label: string; text: string; set: (v: string) => void; wrong: string }) {
-  const id = useId();
   return (
-    <div className="py-0.5 text-[13.5px]">
-      <div className="flex items-center gap-2">
-        <label htmlFor={id} className="flex-1">
-          {label}
-        </label>
-        <input
-          id={id}
-          autoComplete="off"
-          value={text}
-          placeholder="none"
-          aria-invalid={Boolean(wrong)}
-          onChange={(e) => set(e.target.value)}
-          className={`w-[7.5rem] rounded border bg-card px-1.5 py-0.5 text-right font-mono text-[13px] ${wrong ? "border-parted" : "border-rule"}`}
-        />
-        <span className="w-7 font-mono text-[12px] text-quiet">mm</span>
-      </div>
+    <>
+      <Field
+        label={label}
+        unit="mm"
+        autoComplete="off"
+        value={text}
+        placeholder="none"
+        aria-invalid={Boolean(wrong)}
+        onChange={(e) => set(e.target.value)}
+      />
       {wrong && <p className="text-right text-[12.5px] text-parted">{wrong}</p>}
-    </div>
+    </>
   );
 }
