@@ -1,4 +1,4 @@
-"""./lantern measure [points] [large] [bench] [pairs] [ties] [honest] [network] [targets] [faults]: run, print, and keep the table in docs/benchmarks.md when all ran."""
+"""./lantern measure [points] [large] [bench] [pairs] [ties] [honest] [joint] [network] [targets] [faults]: run, print, and keep the table in docs/benchmarks.md when all ran."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import sys
 from datetime import date
 from pathlib import Path
 
-from . import bench, faults, honest, large, network, pairs, points, targets, ties
+from . import bench, faults, honest, joint, large, network, pairs, points, targets, ties
 from .table import Row, markdown
 
 PARTS = {
@@ -18,6 +18,7 @@ PARTS = {
     "pairs": pairs.run,
     "ties": ties.run,
     "honest": honest.run,
+    "joint": joint.run,
     "network": network.run,
     "targets": targets.run,
     "faults": faults.run,

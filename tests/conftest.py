@@ -71,7 +71,7 @@ def tied(database: str, site: Path) -> str:
 
 @pytest.fixture(scope="session")
 def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
-    server = Served(fresh_database("lantern_served"), tmp_path_factory.mktemp("served") / "log")
+    server = Served(fresh_database("lantern_served"), tmp_path_factory.mktemp("served") / "log", simulated=True)
     server.start()
     yield server
     server.stop()

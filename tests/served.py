@@ -43,7 +43,9 @@ def processes_below(root: int, word: str = "") -> list[int]:
 
 
 class Served:
-    def __init__(self, database: str, log: Path) -> None:
+    def __init__(self, database: str, log: Path, simulated: bool = False) -> None:
+        """simulated: with the simulated instruments beside it."""
+        self.more = ["--simulated"] if simulated else []
         with socket.socket() as s:
             s.bind(("127.0.0.1", 0))
             self.port = s.getsockname()[1]
@@ -62,7 +64,7 @@ class Served:
         subprocess.run([sys.executable, "-m", "taut_lantern.cli", "setup", "--quick"], env=env, check=True)
         with self.log.open("ab") as log:
             self.process = subprocess.Popen(
-                [sys.executable, "-m", "taut_lantern.cli", "serve"], env=env, stdout=log, stderr=log, start_new_session=True
+                [sys.executable, "-m", "taut_lantern.cli", "serve", *self.more], env=env, stdout=log, stderr=log, start_new_session=True
             )
         for _ in range(200):
             try:

@@ -54,7 +54,30 @@ def demo() -> None:
 
 
 @app.command()
-def serve(workers: int = 1) -> None:
+def instruments(port: int, points: int = 800_000, with_parent: Annotated[int, typer.Option(hidden=True)] = 0) -> None:
+    """The simulated field scanner and total station, on loopback (see docs/instruments.md)."""
+    import uvicorn
+
+    from .standins.instruments import make_instruments
+
+    if with_parent:
+        _end_with(with_parent)
+    uvicorn.run(make_instruments(points), host="127.0.0.1", port=port, log_level="warning", server_header=False)
+
+
+def _end_with(parent: int) -> None:
+    """End when the process ends that started this one."""
+    import ctypes
+
+    ctypes.CDLL("libc.so.6").prctl(1, signal.SIGTERM)
+    if os.getppid() != parent:  # it ended before it could be asked to tell
+        raise typer.Exit
+
+
+@app.command()
+def serve(
+    workers: int = 1, simulated: Annotated[bool, typer.Option("--simulated", help="with the simulated instruments beside it")] = False
+) -> None:
     """Serve the application and work on its jobs until stopped."""
     import uvicorn
 
@@ -75,7 +98,16 @@ def serve(workers: int = 1) -> None:
             f"[bold]{host}:{port} cannot be used: {problem.strerror}[/bold]\nset LANTERN_PORT to another port, or stop what uses it"
         )
         raise typer.Exit(1) from None
-    with Helpers([sys.executable, "-m", "taut_lantern.cli", "work", "--with-parent", str(os.getpid())], workers):
+    own = [sys.executable, "-m", "taut_lantern.cli"]
+    with contextlib.ExitStack() as beside:
+        if simulated and not settings().devices:
+            at = _free_port()
+            os.environ["LANTERN_DEVICES"] = (
+                f"Field scanner=http://127.0.0.1:{at}/scanner; Total station=http://127.0.0.1:{at}/total-station"
+            )
+            settings.cache_clear()
+            beside.enter_context(Helpers([*own, "instruments", str(at), "--with-parent", str(os.getpid())], 1))
+        beside.enter_context(Helpers([*own, "work", "--with-parent", str(os.getpid())], workers))
         for address in _addresses(host):
             console.print(
                 f"\n  Taut Lantern is at [bold]http://{address}:{port}/{'?token=' + settings().token if settings().token else ''}[/bold]",
@@ -84,6 +116,12 @@ def serve(workers: int = 1) -> None:
         console.print("  (Ctrl+C stops it)\n")
         config = uvicorn.Config(make_app(), log_level="warning", timeout_graceful_shutdown=2, server_header=False)
         uvicorn.Server(config).run(sockets=[listening])
+
+
+def _free_port() -> int:
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        return int(s.getsockname()[1])
 
 
 def _bound(host: str, port: int) -> socket.socket:
@@ -114,11 +152,7 @@ def _addresses(host: str) -> list[str]:
 def work(concurrency: int = 0, with_parent: Annotated[int, typer.Option(hidden=True)] = 0) -> None:
     """One worker. More of them may run on other machines that reach the database."""
     if with_parent:
-        import ctypes
-
-        ctypes.CDLL("libc.so.6").prctl(1, signal.SIGTERM)
-        if os.getppid() != with_parent:  # it ended before it could be asked to tell
-            raise typer.Exit
+        _end_with(with_parent)
     logging.basicConfig(level=logging.WARNING)
     from .work.worker import work as run_worker
 

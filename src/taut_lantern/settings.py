@@ -31,6 +31,7 @@ class Settings(BaseSettings):
     host: str = "127.0.0.1"
     port: int = Field(default=8420, ge=0, le=65535)
     token: str = ""
+    devices: str = ""  # instruments: "Name=http://host:port/path; Name=..."
     demo_points: int = Field(default=800_000, gt=0)
     upload_limit: int = Field(default=64 << 30, gt=0)  # bytes
     memory: int = Field(default_factory=lambda: int(0.7 * _machine()), gt=0)  # bytes that all jobs of a worker may take together

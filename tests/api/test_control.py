@@ -148,3 +148,79 @@ def test_a_corner_is_a_target_in_every_station_that_sees_it_and_gives_control_a_
     assert grid["corner"]["off_square"] < 0.5 and grid["corner"]["off_plumb"] < 0.5 and min(grid["corner"]["points"]) > 50
     t = np.reshape(client.get(f"/api/projects/{project}").json()["T_frame_part"], (4, 4))
     np.testing.assert_allclose(frames.apply(t, np.array([true["K3"]], float))[0], [100, 200, 10], atol=0.003)
+
+
+def test_control_in_the_network_bends_it_by_its_weight_and_lets_go_again(client: TestClient, p: str) -> None:
+    """Four points of 1 mm over two stations whose sightings are of 1 mm: what they differ by goes into both. Undo and a
+    placement of the other kind bring the network back as it was."""
+
+    def places() -> dict[str, list[float]]:
+        return {t["id"]: t["position"] for t in client.get(f"/api/projects/{p}/targets").json()}
+
+    free = places()
+    text = "point;northing;easting;height;s\n" + "".join(f"{x};0.001\n" for x in given(C3=(0.0, 0.006, 0.0)).splitlines())
+    take(client, p, text)
+    rigid = worst(client.get(f"/api/projects/{p}/control?mode=rigid").json())
+    shown = client.get(f"/api/projects/{p}/control?mode=network").json()
+    assert shown["mode"] == "network" and worst(shown) < 0.8 * rigid
+    assert places() == free  # looking changes nothing
+    client.post(f"/api/projects/{p}/control/apply", json={"mode": "network"}).raise_for_status()
+    bent = places()
+    assert max(float(np.linalg.norm(np.subtract(bent[k], free[k]))) for k in free) > 5e-4
+    after = client.get(f"/api/projects/{p}/control").json()
+    assert after["up_to_date"] and worst(after) == pytest.approx(worst(shown), abs=0.05)
+    assert not client.get(f"/api/projects/{p}/network").json()["out_of_date"]
+    client.post(f"/api/projects/{p}/control/apply", json={"mode": "rigid"}).raise_for_status()
+    for k, t in places().items():
+        np.testing.assert_allclose(t, free[k], atol=1e-7)
+    undo(client, p)
+    for k, t in places().items():
+        np.testing.assert_allclose(t, bent[k], atol=1e-7)
+    undo(client, p)
+    for k, t in places().items():
+        np.testing.assert_allclose(t, free[k], atol=1e-7)
+
+
+def test_a_matched_target_takes_the_name_of_its_control_point_and_points_come_by_hand(client: TestClient, p: str) -> None:
+    def names() -> list[str]:
+        return sorted(t["name"] for t in client.get(f"/api/projects/{p}/targets").json())
+
+    assert names() == ["T1", "T2", "T3", "T4", "T5"]
+    take(client, p, given())
+    assert names() == sorted(SPOTS) and {q["matched_by"] for q in client.get(f"/api/projects/{p}/control").json()["points"]} == {"geometry"}
+    client.post(f"/api/projects/{p}/control/match", json={}).raise_for_status()
+    assert {q["matched_by"] for q in client.get(f"/api/projects/{p}/control").json()["points"]} == {"geometry"}  # what matched it stays
+    target = client.get(f"/api/projects/{p}/targets").json()[0]
+    url = f"/api/projects/{p}/control/points"
+    problem(client.post(url, json={"name": "G1"}), 422, "bad_input")
+    problem(client.post(url, json={"name": "A1", "e": 1.0}), 422, "bad_input")
+    east = frames.apply(GRID, np.array([target["position"]]))[0][0]
+    control = client.post(url, json={"name": "G1", "e": east, "sigma_mm": 3.0, "target": target["id"]}).json()
+    own = next(q for q in control["points"] if q["name"] == "G1")
+    assert own["enh"] == [east, None, None] and own["sigma_mm"] == [3.0, None, None] and abs(own["residual_mm"]["e"]) < 0.1
+    gone = client.delete(f"/api/projects/{p}/control/{own['id']}?version={own['version']}").json()
+    assert "G1" not in [q["name"] for q in gone["points"]]
+
+
+def test_tapes_plumb_walls_and_levels_take_part_and_are_listed(client: TestClient, p: str) -> None:
+    spots = {t["name"]: t for t in client.get(f"/api/projects/{p}/targets").json()}
+    url = f"/api/projects/{p}/known"
+    far = float(np.linalg.norm(np.subtract(spots["T1"]["position"], spots["T2"]["position"])))
+    problem(client.post(f"{url}/tape", json={"a": spots["T1"]["id"], "b": spots["T1"]["id"], "metres": 1}), 422, "bad_input")
+    rows = client.post(f"{url}/tape", json={"a": spots["T1"]["id"], "b": spots["T2"]["id"], "metres": far + 0.04, "sigma_mm": 1}).json()
+    tape = next(k for k in rows if k["kind"] == "tape")
+    assert tape["status"] == "slack" and 20 < tape["off"] < 40 and [k["kind"] for k in rows].count("level") == 2
+    assert any("tape T1 – T2" in f["message"] for f in client.get(f"/api/projects/{p}/network").json()["findings"])
+    moved = {t["name"]: t for t in client.get(f"/api/projects/{p}/targets").json()}
+    now = float(np.linalg.norm(np.subtract(moved["T1"]["position"], moved["T2"]["position"])))
+    assert now > far + 0.003  # it pulls
+    rows = client.patch(f"{url}/{tape['id']}", json={"version": tape["version"], "used": False}).json()
+    assert next(k for k in rows if k["kind"] == "tape")["status"] == "loose"
+    back = {t["name"]: t["position"] for t in client.get(f"/api/projects/{p}/targets").json()}
+    np.testing.assert_allclose(back["T1"], spots["T1"]["position"], atol=1e-9)
+    tape = next(k for k in rows if k["kind"] == "tape")
+    assert all(k["kind"] != "tape" for k in client.delete(f"{url}/{tape['id']}?version={tape['version']}").json())
+    problem(client.post(f"{url}/plumb", json={"at": [500.0, 0, 0]}), 422, "not_enough")
+    head = client.get(f"/api/projects/{p}/search").json()
+    client.patch(f"/api/projects/{p}/search", json={"version": head["version"], "level": False}).raise_for_status()
+    assert client.get(url).json() == []  # scanners that may lean have no level

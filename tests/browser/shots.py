@@ -21,7 +21,7 @@ FOLDER = Path(__file__).resolve().parents[2] / "docs" / "screenshots"
 def main() -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     os.environ["LANTERN_DATABASE"] = fresh_database("lantern_shots")
-    served = Served(os.environ["LANTERN_DATABASE"], FOLDER.parents[1] / ".lantern" / "shots.log")
+    served = Served(os.environ["LANTERN_DATABASE"], FOLDER.parents[1] / ".lantern" / "shots.log", simulated=True)
     served.start()
     try:
         from taut_lantern.steps.demo import ensure

@@ -115,7 +115,7 @@ def test_a_brick_wall_with_piers_and_a_pipe_before_it_is_squared_to(seed: int) -
     pipe = np.c_[0.2 + 0.04 * np.sin(t), -0.2 - 0.04 * np.cos(t), rng.uniform(-0.8, 0.8, 600)]
     points = np.concatenate([np.c_[x, y, z], pipe])
     for pick in ((0.0, 0.0, 0.02), (0.6, -0.11, 0.1)):
-        t_grid, rms, count = square_to_wall(points, np.array(pick), (0, 0, 0), np.array([0.5, -5.0, 0.3]))
+        t_grid, rms, count, _ = square_to_wall(points, np.array(pick), (0, 0, 0), np.array([0.5, -5.0, 0.3]))
         turned = np.degrees(np.arctan2(t_grid[1, 0], t_grid[0, 0]))
         assert abs(turned) < 0.15 and rms < 0.006 and count > 1000  # 0.15 degrees: 4 mm over the 1.6 m that are seen
 

@@ -7,7 +7,8 @@ import pytest
 
 from taut_lantern.core import frames
 from taut_lantern.core.errors import NotEnough
-from taut_lantern.core.place.corner import corner_of
+from taut_lantern.core.place.corner import ALONG, corner_of, edge_of
+from taut_lantern.core.targets.marks import mark_of
 
 
 def corner(seed: int, clutter: int = 0) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -44,3 +45,52 @@ def test_an_edge_and_a_wall_are_no_corner_and_neither_is_one_far_away() -> None:
     edge = np.concatenate([rng.uniform(0, 0.35, (500, 3)) * [1, 1, 0], rng.uniform(0, 0.35, (500, 3)) * [1, 0, 1]])
     with pytest.raises(NotEnough, match="no three planes"):
         corner_of(edge + rng.normal(0, 0.001, edge.shape), np.zeros(3), np.ones(3))
+
+
+def test_an_edge_is_exact_across_and_claims_nothing_along() -> None:
+    off_across, claimed = [], []
+    for seed in range(25):
+        points, true, stand = corner(seed, 200)
+        pick = true + [0.01, -0.015, 0.15]
+        found = edge_of(points, pick, stand)
+        off = found.at - true
+        assert abs(found.at[2] - pick[2]) < 0.005
+        off_across.append(np.linalg.norm(off[:2]))
+        claimed.append(np.sqrt(np.trace(found.covariance[:2, :2])))
+        assert np.sqrt(found.covariance[2, 2]) > 0.9 * ALONG
+    assert np.sqrt(np.mean(np.square(off_across))) < 1.5 * np.mean(claimed) < 0.0015
+    wall = np.random.default_rng(2).uniform(0, 0.35, (800, 3)) * [1, 1, 0]
+    with pytest.raises(NotEnough, match="no two planes"):
+        edge_of(wall + np.random.default_rng(3).normal(0, 0.001, wall.shape), np.zeros(3), np.ones(3))
+
+
+def painted(seed: int, spacing: float, cross: bool) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """A floor with a disc of 4 cm or a cross of 6 cm at the origin, lines of 12 mm; brightness with 6 % of noise; a pick beside it."""
+    rng = np.random.default_rng(seed)
+    u, v = (g.ravel() + rng.uniform(0, spacing) for g in np.meshgrid(*[np.arange(-0.15, 0.15, spacing)] * 2))
+    a = rng.uniform(0, np.pi)
+    r, s = np.cos(a) * u - np.sin(a) * v, np.sin(a) * u + np.cos(a) * v
+    on = ((abs(r) < 0.006) & (abs(s) < 0.03)) | ((abs(s) < 0.006) & (abs(r) < 0.03)) if cross else u**2 + v**2 < 0.02**2
+    shade = np.where(on, 0.75, 0.3) * (1 + 0.06 * rng.standard_normal(len(u)))
+    return np.stack([u, v, 0.0012 * rng.standard_normal(len(u))], axis=1), shade, np.array([*rng.uniform(-0.012, 0.012, 2), 0.0])
+
+
+@pytest.mark.parametrize("cross", [False, True])
+@pytest.mark.parametrize("spacing", [0.003, 0.007])
+def test_the_middle_of_a_mark_is_known_as_well_as_it_claims(cross: bool, spacing: float) -> None:
+    ratio = []
+    for seed in range(100, 150):
+        mark = mark_of(*painted(seed, spacing, cross))
+        assert np.linalg.norm(mark.at) < 0.5 * spacing
+        ratio.append(mark.at[:2] @ np.linalg.solve(mark.covariance[:2, :2], mark.at[:2]) / 2)
+    assert 0.15 < np.mean(ratio) < 1.3
+
+
+def test_what_is_no_mark_is_refused() -> None:
+    points, shade, pick = painted(1, 0.004, False)
+    with pytest.raises(NotEnough, match="nothing stands out"):
+        mark_of(points, 0.3 + 0.02 * np.random.default_rng(0).standard_normal(len(shade)), pick)
+    with pytest.raises(NotEnough, match="stripe"):
+        mark_of(points, np.where(abs(points[:, 0]) < 0.006, 0.8, 0.3) + 0.01 * np.random.default_rng(0).standard_normal(len(shade)), pick)
+    with pytest.raises(NotEnough, match="fewer than 8"):
+        mark_of(*painted(1, 0.016, False))

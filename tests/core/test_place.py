@@ -191,10 +191,10 @@ def test_the_axis_along_a_wall_has_the_same_sign_whatever_the_fit_makes_of_it(st
     """E runs to the right of who stands before the wall, N into it; flip turns both about."""
     rng = np.random.default_rng(seed)
     wall = np.stack([rng.uniform(-0.7, 0.7, 400), rng.normal(0, 0.001, 400), rng.uniform(-0.7, 0.7, 400)], axis=1)
-    t, _, _ = square_to_wall(wall, np.zeros(3), (0, 0, 0), np.array([0.2, -3.0 * stand, 0.1]))
+    t, _, _, _ = square_to_wall(wall, np.zeros(3), (0, 0, 0), np.array([0.2, -3.0 * stand, 0.1]))
     np.testing.assert_allclose(t[:3, :3] @ [0, stand, 0], [0, 1, 0], atol=5e-3)
     np.testing.assert_allclose(t[:3, :3] @ [stand, 0, 0], [1, 0, 0], atol=5e-3)
-    back, _, _ = square_to_wall(wall, np.zeros(3), (0, 0, 0), np.array([0.2, -3.0 * stand, 0.1]), flip=True)
+    back, _, _, _ = square_to_wall(wall, np.zeros(3), (0, 0, 0), np.array([0.2, -3.0 * stand, 0.1]), flip=True)
     np.testing.assert_allclose(back[:2, :2], -t[:2, :2], atol=1e-12)
 
 
@@ -221,7 +221,7 @@ def test_a_wall_squares_the_project_and_the_point_gets_its_coordinates(azimuth: 
     turn = frames.pose(azimuth, (12.0, 4.0, 1.0))
     points = frames.apply(turn, np.concatenate([wall, clutter]))
     before = frames.apply(turn, np.array([[0.3, -4.0, 0.2]]))[0]
-    t, rms, used = square_to_wall(points, turn[:3, 3], (1000.0, 2000.0, 30.0), before)
+    t, rms, used, _ = square_to_wall(points, turn[:3, 3], (1000.0, 2000.0, 30.0), before)
     along = t[:3, :3] @ turn[:3, 0]  # the wall's own x: to the right of who stands before it on its -y side
     assert along[0] > 0.999 and abs(along[1]) < 1e-3 and abs(along[2]) < 1e-9 and rms < 0.0015 and used > 800
     np.testing.assert_allclose(frames.apply(t, turn[None, :3, 3])[0], (1000.0, 2000.0, 30.0), atol=1e-6)

@@ -27,7 +27,7 @@ from taut_lantern.steps.bring_in import stations
 from taut_lantern.steps.clean import edits
 from taut_lantern.steps.draw import sections
 from taut_lantern.steps.hand_over import deliver
-from taut_lantern.steps.place import control
+from taut_lantern.steps.place import control, grids
 from taut_lantern.steps.tie import links, targets
 from taut_lantern.store.db import file_chunks, session
 from taut_lantern.store.models import Frame, Section, Sighting, Station, Target
@@ -241,7 +241,7 @@ def test_what_was_drawn_and_placed_in_a_part_moves_with_its_stations_when_it_joi
         one, other = parts_of(s, project)
     made = sections.make_section(project, "upright", {"a": [0.0, -1.0], "b": [0.5, 1.0], "behind": 0.3}, part_id=other.id)
     edits.set_box(project, "in B", [0.2, 0.1, 0], [1, 1.5, 0.8], 0.3, part_id=other.id)
-    control.square(project, [-1.5, -2.0, 0.1], [3.0, 0.5, 0.0], [100, 200, 10], False, "hall", other.id)
+    grids.square(project, grids.Picks.of([-1.5, -2.0, 0.1], [3.0, 0.5, 0.0], [100, 200, 10], False), "hall", other.id)
 
     def seen() -> tuple[np.ndarray, np.ndarray, np.ndarray, str]:
         """Section, box and grid as the first station of B has them: they do not move against it."""
@@ -310,7 +310,7 @@ def test_coordinates_say_when_their_inputs_changed_and_are_made_anew(row_of: tup
     text = "".join(f"{n};{p[1]:.4f};{p[0]:.4f};{p[2]:.4f}\n" for n, p in SPOTS.items())
     control.take_in(project, text, "c.csv", None, "m")
     control.apply(project)
-    control.square(project, [4.87, 0.99, 0.1], [3.0, 0.5, 0.0], [100, 200, 10], False, "hall")
+    grids.square(project, grids.Picks.of([4.87, 0.99, 0.1], [3.0, 0.5, 0.0], [100, 200, 10], False), "hall")
 
     def old() -> dict[str, bool]:
         with session() as s:
@@ -320,7 +320,7 @@ def test_coordinates_say_when_their_inputs_changed_and_are_made_anew(row_of: tup
         with session() as s:
             row = s.scalar(select(Frame).where(Frame.project_id == project, Frame.name == name, Frame.active))
             assert row is not None
-        control.renew(project, row.id, row.version)
+        grids.renew(project, row.id, row.version)
 
     assert old() == {"control": False, "hall": False}
     link_rows(project, (ids[1], ids[3], frames.pose(0.6, (4.0, 0.7, 0.02))))  # pulls the stations a little

@@ -15,7 +15,7 @@ from taut_lantern.site.frames import in_use
 from taut_lantern.site.placing import residuals_of
 from taut_lantern.standins.site import control_rows
 from taut_lantern.steps.bring_in.stations import list_stations
-from taut_lantern.steps.place import control
+from taut_lantern.steps.place import control, grids
 from taut_lantern.steps.projects import undo
 from taut_lantern.steps.tie import links
 from taut_lantern.store.db import session
@@ -124,7 +124,7 @@ def test_the_site_is_squared_to_a_wall_that_was_picked(tied: str) -> None:
     best = int(np.argmax(alike))
     pose = matrix(station.pose)
     wall, normal = frames.apply(pose, points[best : best + 1])[0], pose[:3, :3] @ normals[best]
-    made = control.square(tied, wall.tolist(), wall.tolist(), [1000.0, 2000.0, 30.0], False, "hall")
+    made = grids.square(tied, grids.Picks.of(wall.tolist(), wall.tolist(), [1000.0, 2000.0, 30.0], False), "hall")
     with session() as s:
         frame = in_use(s, get_project(s, tied))
     T_grid_project = frame.T_frame_part

@@ -111,3 +111,12 @@ def is_rigid(t: Array) -> bool:
         and np.allclose(t[:3, :3] @ t[:3, :3].T, np.eye(3), atol=1e-6)
         and np.linalg.det(t[:3, :3]) > 0
     )
+
+
+def upright(up: Array) -> Array:
+    """(4, 4) the least turn that brings a direction to the z axis."""
+    turn, out = np.cross(up, [0.0, 0.0, 1.0]), np.eye(4)
+    size = float(np.linalg.norm(turn))
+    if size > 1e-12:
+        out[:3, :3] = rotation(turn / size * np.arctan2(size, up[2]))
+    return out

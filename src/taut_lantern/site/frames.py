@@ -11,6 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core import frames
+from ..core.errors import NotFound
 from ..core.network.predicted import form
 from ..core.place.solve import placed_covariance
 from ..store.models import Control, Frame, Part, Project, Station
@@ -132,6 +133,36 @@ def expected_in(frame: InUse, station: str, pose: Array, own: Sequence[float]) -
         return list(own)
     placing = form(np.array(detail["covariance"]).reshape(6, 6), frame.T_frame_part @ pose, np.array(detail["centre"]))
     return [float(v) for v in np.array(own) + 1e6 * placing.ravel()]
+
+
+def transforms(s: Session, project: Project, frame_id: str, at: Sequence[float], part_id: str | None = None) -> list[dict[str, Any]]:
+    """How coordinates of one frame become those of every other of its part: T_other_frame, metres; turn from E to E about the height axis,
+    degrees anticlockwise; tilt between the height axes; and a place ``at`` (3,), given in that frame, in each of them."""
+    row = None if frame_id == "project" else s.get(Frame, frame_id)
+    if frame_id != "project" and (row is None or row.project_id != project.id):
+        raise NotFound("these coordinates do not exist", subject=frame_id, remedy="reload the project")
+    part = row.part_id if row is not None else wanted(s, project, part_id)
+    here = frames.inverse(matrix(row.T_frame_part)) if row is not None else np.eye(4)
+    known = [("project", "project", "project", project.unit, np.eye(4))]
+    known += [(f.id, f.name, f.kind, f.unit, matrix(f.T_frame_part)) for f in frames_of(s, project.id) if f.part_id == part]
+    out = []
+    for own, name, kind, unit, T_own_part in known:
+        if own == frame_id:
+            continue
+        t = T_own_part @ here
+        out.append(
+            {
+                "id": own,
+                "name": name,
+                "kind": kind,
+                "unit": unit,
+                "T": [float(v) for v in t.ravel()],
+                "turn_deg": float(np.degrees(np.arctan2(-t[1, 0], t[0, 0]))),
+                "tilt_mrad": 1000 * float(np.arctan2(np.hypot(t[0, 2], t[1, 2]), t[2, 2])),
+                "at": [float(v) for v in frames.apply(t, np.array([at], float))[0]],
+            }
+        )
+    return out
 
 
 def own_frame(part: Part, unit: str) -> dict[str, Any]:

@@ -47,14 +47,23 @@ def caught_near(s: Session, station: Station, pick: Array) -> Catch:
     return catch(near.points, pick, near.towards)
 
 
-def _near(s: Session, station: Station, pick: Array, radius: float) -> Array:
+def bright_near(s: Session, station: Station, pick: Array, radius: float) -> tuple[Array, Array]:
+    """(n, 3) points of a station within ``radius`` metres of a pick, part frame, and their intensity (n,), 0 to 1."""
+    shade: list[Array] = []
+    return _near(s, station, pick, radius, shade), np.concatenate(shade) if shade else np.zeros(0)
+
+
+def _near(s: Session, station: Station, pick: Array, radius: float, shade: list[Array] | None = None) -> Array:
+    """shade: gets the intensity of what is found."""
     t = matrix(station.pose)
     local = frames.apply(frames.inverse(t), pick[None])[0]
     ids = [r.id for r in tiles_of(s, [station.id]) if all(r.low[k] - radius <= local[k] <= r.high[k] + radius for k in range(3))]
     dead, found = deleted_mask(s, station) if ids else None, []
-    for tile in read_tiles(ids, kinds=()):
+    for tile in read_tiles(ids, kinds=() if shade is None else ("intensity",)):
         inside = np.linalg.norm(tile.xyz - local, axis=1) < radius
         if dead is not None:
             inside &= ~dead[tile.first : tile.first + len(tile.xyz)]
         found.append(tile.xyz[inside])
+        if shade is not None:
+            shade.append(tile.intensity[inside].astype(float) / 65535)
     return frames.apply(t, np.concatenate(found)) if found else np.zeros((0, 3))

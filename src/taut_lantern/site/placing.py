@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -12,19 +12,18 @@ from sqlalchemy.orm import Session
 
 from ..core import frames
 from ..core.errors import NotEnough
-from ..core.network.adjust import adjust
-from ..core.network.observations import ControlObservation
-from ..core.network.predicted import form
+from ..core.network.solution import Placing, Solution
 from ..core.place.fit import RIGID
 from ..core.place.solve import Placement, solve
 from ..store.models import Control, Frame, Station
+from .beside import placing_as_data
+from .bound import NETWORK, numbers_of, observation, weighed
 from .common import Array, get_project, matrix, profile_of, stations_of
 from .frames import Currency
 from .parts import parts_of, stations_in, wanted
 from .solution import observed, solution_of
 
-TILT = 1e-4  # radians: what the compensator of a scanner leaves of its tilt, and the datum's may be this far off
-FREE = 1e3  # metres: deviation of a coordinate that was not given
+DEFLECTION = 2e-5  # radians: of the plumb line from the height axis of a map's grid
 AROUND = 25.0  # metres from a station that count as its place: what is drawn from a scan is rarely farther away
 
 
@@ -57,11 +56,6 @@ class Solved:
     rows: list[Control]
 
 
-def numbers_of(values: Sequence[Any]) -> Array:
-    """(3,) of coordinates or deviations, NaN for what was not given."""
-    return np.array([np.nan if v is None else v for v in [*values, None, None, None][:3]], float)
-
-
 def deviations_given(rows: Sequence[Control], targets: dict[str, dict[str, Any]]) -> Array:
     """(n, 3) metres: what the surveyor gives, and what the network knows of the target; NaN where he gives none."""
     out = np.array([numbers_of(r.sigma or ()) for r in rows]).reshape(-1, 3)
@@ -70,8 +64,16 @@ def deviations_given(rows: Sequence[Control], targets: dict[str, dict[str, Any]]
     return np.asarray(np.hypot(out, seen))
 
 
+def up_of(s: Session, project_id: str, part_id: str | None) -> tuple[Array | None, float | None]:
+    """The direction up of a part and its deviation, radians, as its scanners' levels say; None, None when nothing says it."""
+    own = next((p for p in solution_of(s, project_id)["parts"] if p["id"] == part_id), None)
+    if own is None or own.get("up") is None:
+        return None, None
+    return np.array(own["up"]), float(np.hypot(own["up_sigma"] or 0.0, DEFLECTION))
+
+
 def solve_now(s: Session, project_id: str, part_id: str | None = None, mode: str | None = None) -> Solved:
-    """mode: rigid or level; None: as the part is placed now, else rigid."""
+    """mode: rigid, level or network; None: as the part is placed now, else rigid."""
     project = get_project(s, project_id)
     part = wanted(s, project, part_id)
     rows = control_of(s, project_id)
@@ -80,6 +82,7 @@ def solve_now(s: Session, project_id: str, part_id: str | None = None, mode: str
     if mode is None:
         applied = applied_control(s, project_id, part)
         mode = (applied.detail if applied is not None else {}).get("mode", RIGID)
+    up, tilt = up_of(s, project_id, part)
     try:
         placement = solve(
             [r.name for r in used],
@@ -87,12 +90,14 @@ def solve_now(s: Session, project_id: str, part_id: str | None = None, mode: str
             np.array([targets[r.target_id or ""]["position"] for r in used]).reshape(-1, 3),
             np.array([numbers_of(r.enh) for r in used]).reshape(-1, 3),
             profile_of(project).control,
-            mode,
+            RIGID if mode == NETWORK else mode,
             sigma=deviations_given(used, targets),
-            tilt=TILT if (project.search or {}).get("level", True) else None,
+            tilt=tilt,
+            up=up,
             reach=reach_of(stations_in(stations_of(s, project_id), part)),
         )
-        return Solved(part, placement, None, rows)
+        solved = Solved(part, placement, None, rows)
+        return in_the_network(s, project_id, solved) if mode == NETWORK else solved
     except NotEnough as problem:
         return Solved(part, None, str(problem), rows)
 
@@ -109,30 +114,54 @@ def deviations_of(s: Session, project_id: str, solved: Solved) -> InControl:
     """The network adjusted together with the points that place it."""
     if solved.placement is None:
         return InControl({}, {})
+    found = jointly(s, project_id, solved)
+    if found is None:
+        return InControl({}, {})
+    placed = placing_as_data(found[1], found[0])
+    return InControl(placed["stations"], placed["expected"])
+
+
+def jointly(s: Session, project_id: str, solved: Solved, as_given: bool = False) -> tuple[Solution, Placing] | None:
+    """The part adjusted with the control that places it, each point by its deviation, as given or as residuals say it is; None when
+    that holds nothing."""
+    if solved.placement is None:
+        return None
     good = {p.name for p in solved.placement.points if p.role == "control" and p.status != "parted"}
     targets = targets_in(s, project_id, solved.part)
     rows = [r for r in solved.rows if r.name in good and r.target_id in targets]
-    sigma = deviations_given(rows, targets)
-    sigma = np.where(np.isfinite(sigma), sigma * solved.placement.factor, solved.placement.sigma)
-    given = []
-    for r, own in zip(rows, sigma, strict=True):
-        at = numbers_of(r.enh)
-        known = np.isfinite(at)
-        fallback = frames.apply(solved.placement.T_control_project, np.array([targets[r.target_id or ""]["position"]]))[0]
-        variance = np.where(known, own**2, FREE**2)
-        given.append(ControlObservation(r.target_id or "", np.where(known, at, fallback), np.diag(variance)))
+    sigma = np.array([numbers_of(r.sigma or ()) for r in rows]).reshape(-1, 3) * max(solved.placement.factor, 1.0)
+    sigma = np.where(np.isfinite(sigma), np.maximum(sigma, 1e-5), solved.placement.sigma)
+    if as_given:
+        sigma = np.array([weighed(r) for r in rows]).reshape(-1, 3)
+    at = [targets[r.target_id or ""]["position"] for r in rows]
+    there = frames.apply(solved.placement.T_control_project, np.array(at).reshape(-1, 3))
+    given = [observation(r, own, place) for r, own, place in zip(rows, sigma, there, strict=True)]
     stations = stations_in(stations_of(s, project_id), solved.part)
-    o = observed(s, project_id, stations)
     datum = {x.id: matrix(x.pose) for x in stations}
-    solution = adjust(list(datum), o.measured, o.seen, datum, o.bodies, control=given)
-    if not solution.placings or not solution.converged:
-        return InControl({}, {})
-    placed, out = solution.placings[0], InControl({}, {})
-    for x, motion in placed.motions.items():
-        at = placed.T_control_part @ solution.poses[x]
-        out.stations[x] = [float(v) for v in np.sqrt(np.clip(np.diag(placed.position(x, at)), 0, None))]
-        out.expected[x] = [float(v) for v in 1e6 * form(motion, at, placed.centre).ravel()]
-    return out
+    solution, _ = observed(s, project_id, stations).adjusted(list(datum), datum, given)
+    return (solution, solution.placings[0]) if solution.placings and solution.converged else None
+
+
+def in_the_network(s: Session, project_id: str, solved: Solved) -> Solved:
+    """The same points with control weighted in the network, which it bends: residuals are those of the joint adjustment."""
+    found = jointly(s, project_id, solved, as_given=True)
+    if found is None or solved.placement is None:
+        return Solved(solved.part, None, "control cannot be weighted in the network: its points do not hold it", solved.rows)
+    solution, placed = found
+    at = {t.target: t.position for t in solution.targets}
+    target = {r.name: r for r in solved.rows}
+    tolerance, points = profile_of(get_project(s, project_id)).control, []
+    for p in solved.placement.points:
+        row = target[p.name]
+        gap = numbers_of(row.enh) - frames.apply(placed.T_control_part, at[row.target_id or ""][None])[0]
+        points.append(p.left_with(gap, tolerance))
+    worst = {x: float(np.sqrt(np.trace(placed.position(x, placed.T_control_part @ solution.poses[x])))) for x in placed.motions}
+    far = max(worst, key=lambda x: worst[x])
+    distance = float(np.linalg.norm((placed.T_control_part @ solution.poses[far])[:3, 3] - placed.centre))
+    placement = replace(
+        solved.placement, T_control_project=placed.T_control_part, points=tuple(points), far=worst[far], far_from=distance, mode=NETWORK
+    )
+    return Solved(solved.part, placement, None, solved.rows)
 
 
 def applied_control(s: Session, project_id: str, part_id: str | None) -> Frame | None:

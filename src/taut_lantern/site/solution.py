@@ -5,6 +5,7 @@ It is a pure function of the rows: links, sightings, bodies, parts with their da
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,19 +16,29 @@ from sqlalchemy.orm import Session
 from ..core import frames
 from ..core.align.evidence import Evidence
 from ..core.errors import Finding
-from ..core.network.adjust import adjust
 from ..core.network.judge import Judgement, judge, sentence
-from ..core.network.observations import LinkObservation, SightingObservation, link_residual
+from ..core.network.observations import (
+    ControlObservation,
+    DistanceObservation,
+    LevelObservation,
+    LinkObservation,
+    PlumbObservation,
+    SightingObservation,
+    link_residual,
+)
 from ..core.network.parts import assemble
 from ..core.network.predicted import form
 from ..core.network.solution import Solution, TargetPoint
+from ..core.network.upright import adjust_upright
 from ..store.db import GONE, session
-from ..store.models import Link, Part, Project, Sighting, SolutionRow, Station, Target
-from .common import matrix, profile_of, stations_of
+from ..store.models import Known, Link, Part, Project, Sighting, SolutionRow, Station, Target
+from .beside import known_of, leaning_of, levels_of, placing_as_data, sightings_of
+from .bound import bound_control
+from .common import Array, matrix, numbers, profile_of, stations_of
 from .groups import bodies_of
 from .parts import hold, settle
 
-SCHEMA = 3  # of the data kept in a solution's row; what an earlier version kept is computed anew at its first start
+SCHEMA = 4  # of the data kept in a solution's row; what an earlier version kept is computed anew at its first start
 
 
 @dataclass(frozen=True)
@@ -40,6 +51,45 @@ class Observed:
     measured: list[LinkObservation]
     seen: list[SightingObservation]
     bodies: list[dict[str, Any]]
+    levels: list[LevelObservation]
+    known: list[Known]
+    control: list[ControlObservation]
+
+    @property
+    def tapes(self) -> list[DistanceObservation]:
+        own = [k for k in self.known if k.used and k.kind == "tape"]
+        return [DistanceObservation(k.id, k.target_a or "", k.target_b or "", k.value, k.sigma) for k in own]
+
+    @property
+    def walls(self) -> list[PlumbObservation]:
+        own = [k for k in self.known if k.used and k.kind == "plumb"]
+        return [PlumbObservation(k.id, k.station_id or "", (k.normal[0], k.normal[1], k.normal[2]), k.sigma) for k in own]
+
+    def adjusted(
+        self, stations: list[str], datum: Mapping[str, Array], control: Sequence[ControlObservation] | None = None
+    ) -> tuple[Solution, dict[str, float]]:
+        """Everything adjusted together: (solution, radians by which each station leans whose level was left out). control: other than
+        what bends the network."""
+        return adjust_upright(
+            stations,
+            self.measured,
+            self.seen,
+            datum,
+            self.bodies,
+            self.levels,
+            control=self.control if control is None else control,
+            tapes=self.tapes,
+            walls=self.walls,
+        )
+
+
+LEVEL = 1e-4  # radians: what the compensator of a scanner leaves of its tilt, unless somebody says otherwise
+
+
+def level_of(project: Project) -> float | None:
+    """Radians: the deviation of the scanners' levels; None when they may lean."""
+    kept = project.search or {}
+    return float(kept.get("level_sigma", LEVEL)) if kept.get("level", True) else None
 
 
 def observed(s: Session, project_id: str, stations: list[Station]) -> Observed:
@@ -49,17 +99,22 @@ def observed(s: Session, project_id: str, stations: list[Station]) -> Observed:
     sightings = list(s.scalars(select(Sighting).where(Sighting.project_id == project_id).order_by(Sighting.id)))
     sightings = [x for x in sightings if x.station_id in here]
     targets = {t.id: t for t in s.scalars(select(Target).where(Target.project_id == project_id))}
+    project = s.get(Project, project_id, execution_options=GONE)
+    level = level_of(project) if project is not None else None
     return Observed(
         links,
         sightings,
         targets,
         [LinkObservation(k.id, k.a, k.b, matrix(k.T_a_b), np.array(k.covariance).reshape(6, 6)) for k in links if k.used],
         [
-            SightingObservation(x.station_id, x.target_id, np.array(x.centre), np.array(x.covariance).reshape(3, 3))
+            SightingObservation(x.station_id, x.target_id, np.array(x.centre), np.array(x.covariance).reshape(3, 3), key=x.id)
             for x in sightings
             if x.used and x.target_id in targets
         ],
         [{x: matrix(t) for x, t in b.members.items() if x in here} for b in bodies_of(s, project_id)],
+        [] if level is None else [LevelObservation(x.id, level) for x in stations],
+        list(s.scalars(select(Known).where(Known.project_id == project_id).order_by(Known.id))),
+        bound_control(s, project_id, stations, sightings),
     )
 
 
@@ -80,9 +135,9 @@ def refresh_solution(s: Session, project: Project, move_stations: bool = True) -
     o = observed(s, project.id, stations)
     groups, _ = assemble(ids, o.measured, o.seen, o.bodies)
     holding = hold(s, project.id, stations, groups)
-    solution = adjust(ids, o.measured, o.seen, holding.datum, o.bodies)
+    solution, leaning = o.adjusted(ids, holding.datum)
     settle(s, project.id, stations, holding, solution, move_stations)
-    row.data = describe(solution, project, holding.rows, {x.id: x.name for x in stations}, o)
+    row.data = describe(solution, project, holding.rows, {x.id: x.name for x in stations}, o, leaning)
 
 
 def renew_old() -> int:
@@ -103,12 +158,17 @@ def empty() -> dict[str, Any]:
         "schema": SCHEMA,
         "sigma0": 1.0,
         "degrees_of_freedom": 0,
+        "proving": 0,
         "global_test": {"statistic": 0.0, "limit": 0.0, "passed": True},
         "converged": True,
         "parts": [],
         "stations": {},
         "links": {},
         "targets": [],
+        "levels": {},
+        "known": {},
+        "sightings": {},
+        "placings": {},
         "findings": [],
         "sentence": "There is nothing to tie yet.",
     }
@@ -126,22 +186,34 @@ def pair_of(link: Link, names: dict[str, str]) -> tuple[str, str]:
     return first, second
 
 
-def describe(solution: Solution, project: Project, parts: list[Part], names: dict[str, str], o: Observed) -> dict[str, Any]:
+def describe(
+    solution: Solution, project: Project, parts: list[Part], names: dict[str, str], o: Observed, leaning: dict[str, float]
+) -> dict[str, Any]:
     """The solution as every screen, report and export reads it."""
     part_of = {x: parts[k].id for k, group in enumerate(solution.parts) for x in group}
     links, faults = _links(solution, project, part_of, names, o)
     used = [k for k in o.links if k.used]
     degree = {x: sum(x in (k.a, k.b) for k in used) for x in names}
     said = [_about_parts(f, names, o) for f in solution.findings]
-    findings = [*said, *faults, *_loose_ends(solution, names, degree)]
+    known, doubts = known_of(solution, o.known)
+    sightings, strangers = sightings_of(solution, o.sightings, {x: t.name for x, t in o.targets.items()}, names)
+    findings = [*said, *faults, *doubts, *strangers, *leaning_of(leaning, names, len(o.levels)), *_loose_ends(solution, names, degree)]
     return {
         "schema": SCHEMA,
         "sigma0": solution.sigma0,
         "degrees_of_freedom": solution.degrees_of_freedom,
+        "proving": _proving(solution),
         "global_test": {"statistic": solution.test.statistic, "limit": solution.test.limit, "passed": solution.passed},
         "converged": solution.converged,
         "parts": [
-            {"id": parts[k].id, "name": _part_name(parts[k], group, names), "stations": group, "datum": solution.datum[k]}
+            {
+                "id": parts[k].id,
+                "name": _part_name(parts[k], group, names),
+                "stations": group,
+                "datum": solution.datum[k],
+                "up": numbers(solution.up[k]) if k in solution.up else None,
+                "up_sigma": solution.up_deviation.get(k),
+            }
             for k, group in enumerate(solution.parts)
         ],
         "stations": {
@@ -157,6 +229,10 @@ def describe(solution: Solution, project: Project, parts: list[Part], names: dic
         },
         "links": links,
         "targets": _targets(solution, parts, o),
+        "levels": levels_of(solution, leaning),
+        "known": known,
+        "sightings": sightings,
+        "placings": {parts[p.part].id: placing_as_data(p, solution) for p in solution.placings},
         "findings": [f.as_dict() for f in dict.fromkeys(findings)],
         "sentence": _sentence(solution, links, used, names),
     }
@@ -272,6 +348,12 @@ def _station_status(station: str, links: list[Link], judged: dict[str, Any]) -> 
     return next((w for w in ("taut", "slack", "parted") if w in own), "loose")
 
 
+def _proving(solution: Solution) -> int:
+    """Degrees of freedom that prove where stations stand: levels prove nothing but the tilt."""
+    levels = sum(kind == "level" for kind, _ in solution.others)
+    return solution.degrees_of_freedom - 2 * max(levels - len(solution.up), 0)
+
+
 def _sentence(solution: Solution, judged: dict[str, Any], used: list[Link], names: dict[str, str]) -> str:
     """What a colleague would say of the whole network."""
     if not solution.converged:
@@ -287,6 +369,6 @@ def _sentence(solution: Solution, judged: dict[str, Any], used: list[Link], name
     text += f", {count['parted']} parted." if count["parted"] else "."
     return text + (
         f" The least certain, {names[who]}, is held to ±{worst:.1f} mm."
-        if solution.degrees_of_freedom > 0
+        if _proving(solution) > 0
         else " Nothing controls them: no loop is closed."
     )

@@ -5,13 +5,15 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import Any
 
+import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, defer
 
+from ..core import frames
 from ..core.errors import BadInput, NotFound
 from ..core.frames import UNIT_WORDS
 from ..core.network.judge import PROFILES
-from ..site.common import clean_name, get_project, profile_of, stations_of
+from ..site.common import clean_name, get_project, matrix, profile_of, stations_of
 from ..site.frames import Currency, frames_of, in_use, own_frame
 from ..site.parts import parts_of
 from ..site.solution import refresh_solution
@@ -171,14 +173,27 @@ def list_frames(s: Session, project_id: str) -> list[dict[str, Any]]:
             "revision": r.revision,
             "old": currency.why_old(r),
             "provenance": _provenance(r),
+            "picks": _picks(r),
         }
         for r in frames_of(s, project_id)
     ]
 
 
+def _picks(r: Frame) -> dict[str, Any] | None:
+    """What a grid was laid by, where that lies now; None of other frames."""
+    kept = r.detail.get("picks")
+    if kept is None:
+        return None
+    motion = matrix(r.made_from.get("T_new_old"))
+    moved = {k: frames.apply(motion, np.array([kept[k]]))[0].tolist() for k in ("wall", "point")}
+    return {"corner": False, "by_points": False, **kept, **moved}
+
+
 def _provenance(r: Frame) -> str:
     if r.kind == "control":
         return f"{len(r.detail.get('points', []))} control points, ±{r.detail.get('sigma_mm', 0):.1f} mm each"
+    if r.detail.get("picks", {}).get("by_points"):
+        return "from one place towards another"
     return f"along a wall, flat within {r.detail.get('wall_rms_mm', 0):.1f} mm over {r.detail.get('points', 0)} points"
 
 

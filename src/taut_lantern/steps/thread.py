@@ -91,7 +91,7 @@ def _tie(s: Session, project: Project, stations: list[Station], row: SolutionRow
 
 
 def _prove(data: dict[str, Any], links: int) -> Knot:
-    if not links or not data.get("degrees_of_freedom"):
+    if not links or not data.get("proving"):
         return Knot("prove", "empty", "no loop proves the network yet" if links else "")
     if not data["global_test"]["passed"]:
         return Knot("prove", "begun", "the links fit together less well than each alone: the global test is not passed")

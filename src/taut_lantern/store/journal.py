@@ -132,7 +132,7 @@ def change(
             s.add(
                 Journal(project_id=project_id, actor=actor.get(), title=c.title, rows=rows, network=c.network, undoable=new_project is None)
             )
-        notify(s, project_id, topic)
+        notify(s, project_id, "network" if c.network and topic not in ("stations", "network") else topic)
 
 
 def checked_version(row: Journaled, version: int | None, subject: str) -> None:

@@ -14,7 +14,7 @@ from sqlalchemy import BigInteger, Index, LargeBinary, String, Text, text
 from sqlalchemy.orm import Mapped, mapped_column
 
 from .drawn import CropBox, Delivery, Edit, EditDelta, Note, SavedView, Section, Trace
-from .network import Acceptance, Body, Control, Frame, Group, Link, Picture, Proposal, Question, Sighting, SolutionRow, Target
+from .network import Acceptance, Body, Control, Frame, Group, Known, Link, Picture, Proposal, Question, Sighting, SolutionRow, Target
 from .rows import Base, Handled, Journaled, new_id, now, project_key
 
 
@@ -208,6 +208,7 @@ JOURNALED: dict[str, type[Any]] = {
         Link,
         Sighting,
         Control,
+        Known,
         Frame,
         Edit,
         CropBox,
@@ -240,6 +241,7 @@ __all__ = [
     "Job",
     "Journal",
     "Journaled",
+    "Known",
     "LayerRow",
     "Link",
     "Note",

@@ -131,6 +131,24 @@ class Sighting(Journaled, Handled, Base):
     used: Mapped[bool] = mapped_column(default=True)
 
 
+class Known(Journaled, Base):
+    """What is known beside the scans. kind tape: the distance of two targets is ``value`` metres; plumb: a wall is, whose normal is
+    ``normal`` (3,) in the frame of a station that saw it, picked at ``at`` (3,) there. sigma: metres or radians."""
+
+    __tablename__ = "known"
+    project_id: Mapped[str] = project_key()
+    kind: Mapped[str] = mapped_column(String(8))  # tape | plumb
+    name: Mapped[str] = mapped_column(String(120))
+    target_a: Mapped[str | None] = mapped_column(String(32))
+    target_b: Mapped[str | None] = mapped_column(String(32))
+    station_id: Mapped[str | None] = mapped_column(String(32))
+    normal: Mapped[list[Any]] = mapped_column(default=list)
+    at: Mapped[list[Any]] = mapped_column(default=list)
+    value: Mapped[float] = mapped_column(default=0.0)
+    sigma: Mapped[float]
+    used: Mapped[bool] = mapped_column(default=True)
+
+
 class Control(Journaled, Handled, Base):
     __tablename__ = "control"
     project_id: Mapped[str] = project_key()

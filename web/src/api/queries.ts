@@ -64,6 +64,8 @@ export const useNetwork = (id: string) =>
     queryKey: [id, "network"],
     queryFn: () => sent(http.GET("/api/projects/{project_id}/network", path(id))),
   });
+export const useKnown = (id: string) =>
+  useQuery({ queryKey: [id, "known"], queryFn: () => sent(http.GET("/api/projects/{project_id}/known", path(id))) });
 /** A link with all that is known of it: read again when what the network lists of it has changed, never once it is gone from there. */
 export const useLink = (id: string, link: Link) =>
   useQuery({
@@ -208,6 +210,7 @@ const CHANGED = ["project", "journal", "deliveries"];
 const NETWORK = [
   "stations",
   "network",
+  "known",
   "questions",
   "search",
   "acceptances",

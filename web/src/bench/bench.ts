@@ -7,7 +7,7 @@
 import * as THREE from "three";
 import { Cloud, type Source } from "./cloud";
 import { drawContours } from "./contours";
-import { drawCrossHair, drawDivider, drawScale, drawShape, drawSliceLine, drawUnder } from "./marks";
+import { drawAxes, drawCrossHair, drawDivider, drawScale, drawShape, drawSliceLine, drawUnder } from "./marks";
 import { beyond, FlatPane, type Pane, PlanPane, SlicePane, SpacePane } from "./pane";
 import { PanoramaPane } from "./panorama";
 import { type Caught, Picker } from "./picker";
@@ -371,6 +371,7 @@ export class Bench implements HandDesk {
     if (p.kind === "plan" && this.shown.some((q) => q.kind === "slice")) drawSliceLine(g, p, slab);
     if (this.hand.cursor) drawCrossHair(g, p, this.hand.cursor, ink);
     if (this.scene.shape) drawShape(g, p, this.scene.shape);
+    if (this.scene.axes) drawAxes(g, p, this.scene.axes.slice(0, 16), this.scene.axes.slice(16));
     const { split } = this.scene;
     if (split) {
       const names = split.of.map((id) => this.scene.stations.find((s) => s.id === id)?.name ?? "") as [string, string];

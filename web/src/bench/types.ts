@@ -96,6 +96,7 @@ export interface Scene {
   pair: [string, string] | null; // two stations whose distance from each other colours their points
   shape: ShapeInfo | null; // under the cursor
   under: UnderInfo | null; // in plan
+  axes: number[] | null; // T_grid_part of a grid as it would lie (16), then the place in the part that it is drawn from (3)
 }
 /** A field sketch in the plan. T: (2, 3) row by row, from its pixels (x to the right, y down) to metres of the part. */
 export interface UnderInfo {

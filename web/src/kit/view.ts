@@ -98,7 +98,9 @@ interface State {
   onPick: ((at: number[]) => void) | null;
   placing: Placing | null;
   picking: boolean; // natural points are picked as targets
-  mode: "rigid" | "level" | null; // how control is solved; null: as the part is placed now
+  knowing: "tape" | "plumb" | null; // what is known beside the scans is being given
+  axes: number[] | null; // a grid as it would lie, see Scene
+  mode: "rigid" | "level" | "network" | null; // how control is solved; null: as the part is placed now
   matching: Matching | null;
   hover: number[] | null;
   caught: { station: string; range: number } | null; // the point under the cursor
@@ -147,6 +149,8 @@ const FRESH = {
   onPick: null,
   placing: null,
   picking: false,
+  knowing: null,
+  axes: null,
   mode: null,
   matching: null,
   hover: null,
@@ -183,6 +187,8 @@ const DOWN = {
   onPick: null,
   placing: null,
   picking: false,
+  knowing: null,
+  axes: null,
   matching: null,
   outline: null,
   drawing: false,

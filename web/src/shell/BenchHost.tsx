@@ -141,6 +141,7 @@ export function BenchHost({ id }: { id: string }) {
       pair: view.colourBy === "apart" ? pair : null,
       split: view.split !== null && pair ? { of: pair, at: view.split } : null,
       walking: view.walking,
+      axes: view.axes,
       under: view.underPlan && view.step === "tie" ? underPlan(id, search, part) : null,
     };
   }, [
@@ -172,6 +173,7 @@ export function BenchHost({ id }: { id: string }) {
     pair,
     view.split,
     view.walking,
+    view.axes,
     view.underPlan,
     search,
     id,

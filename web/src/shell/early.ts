@@ -72,6 +72,7 @@ export async function begin(project: string, step: string): Promise<void> {
         stand: null,
         stand2: null,
         parallel: false,
+        axes: null,
         shape: null,
         pair: null,
         split: null,

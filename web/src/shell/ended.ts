@@ -33,6 +33,7 @@ export function said(j: Job): [string, StepId, string] | null {
       "traces",
     ];
   if (j.kind === "lasso") return [`${Number(r["count"]).toLocaleString("en")} points are deleted.`, "clean", "edits"];
+  if (j.kind === "device") return [`${words(r["name"])} is fetched and comes in.`, "bring_in", "report"];
   if (j.kind === "deliver") return [`${words(r["name"])} is made.`, "hand_over", "deliveries"];
   return null;
 }

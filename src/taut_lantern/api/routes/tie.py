@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 from fastapi import Query, Request, Response
 
 from ...core.targets.kinds import Wanted
-from ...steps.tie import advice, groups, links, natural, network, picks, questions, searching, targets
+from ...steps.tie import advice, groups, known, links, natural, network, picks, questions, searching, stops, targets
 from ...store import db
 from .. import schemas as x
 from .base import BYTES, P, Part, V, picture_in, router
@@ -33,7 +33,14 @@ def set_search(project_id: P, body: x.SearchIn) -> x.SearchOut:
     """Holds from the next time that stations are tied."""
     placed = body.picture.model_dump() if body.picture else None
     searching.change(
-        project_id, body.version, in_order=body.in_order, level=body.level, reach=body.reach, sketch=body.sketch, picture=placed
+        project_id,
+        body.version,
+        in_order=body.in_order,
+        level=body.level,
+        level_sigma=None if body.level_sigma_mrad is None else body.level_sigma_mrad / 1000,
+        reach=body.reach,
+        sketch=body.sketch,
+        picture=placed,
     )
     return get_search(project_id)
 
@@ -162,6 +169,13 @@ def change_sighting(project_id: P, sighting_id: P, body: x.SightingPatch) -> x.S
     return x.Said(message="changed")
 
 
+@api.delete("/projects/{project_id}/sightings/{sighting_id}", operation_id="remove_sighting")
+def remove_sighting(project_id: P, sighting_id: P, version: V) -> x.Said:
+    """A target that nothing sees any more goes with it, unless control is matched to it."""
+    targets.remove_sighting(project_id, sighting_id, version)
+    return x.Said(message="taken away")
+
+
 @api.get("/projects/{project_id}/groups", operation_id="list_groups")
 def list_groups(project_id: P) -> list[x.GroupOut]:
     """Groups of stations; held ones keep their shape and move as one."""
@@ -200,3 +214,41 @@ def dissolve_group(project_id: P, group_id: P, version: V) -> x.Said:
     """Its stations stay."""
     groups.dissolve(project_id, group_id, version)
     return x.Said(message="dissolved")
+
+
+@api.post("/projects/{project_id}/targets/stops", operation_id="take_stops", status_code=201)
+def take_stops(project_id: P, body: x.StopsIn) -> x.Said:
+    """Reference stops of a mobile scan become targets of its station; those of an earlier file of it go."""
+    count = stops.take_in(project_id, body.station, body.text, body.file, body.sigma_mm / 1000)
+    return x.Said(message=f"{count} reference stops are targets now")
+
+
+@api.get("/projects/{project_id}/known", operation_id="list_known")
+def list_known(project_id: P) -> list[x.KnownOut]:
+    """What is known beside the scans, and what the network leaves of it."""
+    with db.snapshot() as s:
+        return [x.KnownOut(**k) for k in known.list_known(s, project_id)]
+
+
+@api.post("/projects/{project_id}/known/tape", operation_id="add_tape", status_code=201)
+def add_tape(project_id: P, body: x.TapeIn) -> list[x.KnownOut]:
+    known.add_tape(project_id, body.a, body.b, body.metres, body.sigma_mm / 1000)
+    return list_known(project_id)
+
+
+@api.post("/projects/{project_id}/known/plumb", operation_id="add_plumb", status_code=201)
+def add_plumb(project_id: P, body: x.PlumbIn) -> list[x.KnownOut]:
+    known.add_plumb(project_id, body.at, body.sigma_mm_m / 1000, body.name, body.part)
+    return list_known(project_id)
+
+
+@api.patch("/projects/{project_id}/known/{known_id}", operation_id="change_known")
+def change_known(project_id: P, known_id: P, body: x.KnownPatch) -> list[x.KnownOut]:
+    known.change(project_id, known_id, body.version, body.used)
+    return list_known(project_id)
+
+
+@api.delete("/projects/{project_id}/known/{known_id}", operation_id="remove_known")
+def remove_known(project_id: P, known_id: P, version: V) -> list[x.KnownOut]:
+    known.change(project_id, known_id, version, removed=True)
+    return list_known(project_id)

@@ -66,7 +66,7 @@ class ControlOut(Out):
     applied: bool
     up_to_date: bool
     sentence: str
-    mode: str  # rigid, level
+    mode: str  # rigid, level, network
     scale_ppm: float | None  # how much longer control is, were that left free
     scale_sigma_ppm: float | None
     check_mm: float | None  # root mean square of the check points
@@ -78,6 +78,21 @@ class ControlOut(Out):
     tolerance_mm: float
 
 
+class ControlPointIn(Model):
+    """A control point by hand, metres; what is left out is not known. Two points of a wall on a grid line have E, or N, alone."""
+
+    name: Annotated[str, Field(min_length=1, max_length=120)]
+    e: Number | None = None
+    n: Number | None = None
+    h: Number | None = None
+    sigma_mm: Annotated[float, Field(gt=0, le=10_000)] | None = None
+    target: Id | None = None
+
+
+class PairsText(Model):
+    text: Annotated[str, Field(max_length=200_000)]
+
+
 class ControlPatch(Model):
     version: Version
     role: Literal["control", "check", "off"] | None = None
@@ -86,7 +101,7 @@ class ControlPatch(Model):
 
 class Placed(Model):
     part: Id | None = None
-    mode: Literal["rigid", "level"] | None = None  # None: as it is placed now, else rigid
+    mode: Literal["rigid", "level", "network"] | None = None  # None: as it is placed now, else rigid
 
 
 class UnitIn(Model):
@@ -118,6 +133,9 @@ class SquareIn(Model):
     given: Annotated[list[Number], Field(min_length=3, max_length=3)]
     flip: bool = False
     corner: bool = False  # the point is the corner of three planes near the pick
+    by_points: bool = False  # wall is no wall, but a place that E runs towards
+    frame: Id | None = None  # a grid that is laid anew, in its version
+    version: Version | None = None
     name: Annotated[str, Field(min_length=1, max_length=120)] = "site"
     part: Id | None = None
 
@@ -134,10 +152,43 @@ class CornerOut(Out):
 
 
 class SquareOut(Out):
+    """off_plumb: degrees by which the wall leans, positive when its top leans away."""
+
     id: str
     wall_rms_mm: float | None
     points: int | None
+    off_plumb: float | None = None
     corner: CornerOut | None = None
+
+
+class GridPreview(Out):
+    """A grid as it would lie."""
+
+    T_frame_part: list[float]
+    wall_rms_mm: float | None
+    points: int | None
+    off_plumb: float | None
+    corner: CornerOut | None = None
+
+
+class ConvertIn(Model):
+    """A place in the frame, metres."""
+
+    at: Annotated[list[Number], Field(min_length=3, max_length=3)] = [0.0, 0.0, 0.0]
+    part: Id | None = None
+
+
+class TransformOut(Out):
+    """From one frame to another: T (16,) row by row, metres; the place that was asked for, there."""
+
+    id: str
+    name: str
+    kind: str
+    unit: Unit
+    T: list[float]
+    turn_deg: float
+    tilt_mrad: float
+    at: list[float]
 
 
 class FramePatch(Model):

@@ -34,6 +34,17 @@ class ProjectCard(Out):
     points: int
 
 
+class GridPicks(Out):
+    """What a grid was laid by, in the part's coordinates, metres."""
+
+    wall: list[float]
+    point: list[float]
+    given: list[float]
+    flip: bool
+    corner: bool
+    by_points: bool
+
+
 class Frame(Out):
     """Coordinates of a part. old: why they are out of date, or ""."""
 
@@ -46,6 +57,7 @@ class Frame(Out):
     revision: int
     old: str
     provenance: str
+    picks: GridPicks | None = None
 
 
 class PartOut(Out):

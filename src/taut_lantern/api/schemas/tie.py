@@ -49,6 +49,7 @@ class WholeLinkOut(LinkOut):
     sentence: str
     histogram: list[int]
     weak_direction: list[float]
+    carried: str  # by the clouds or by targets, "" when no target is seen from both
     contradicted_m2: float
     allowed_m2: float
     distinct_m2: float
@@ -179,7 +180,7 @@ class TargetsIn(Model):
 class NaturalIn(Model):
     """A natural point as a target: the corner of three planes near ``at``, or that place itself (part frame, metres)."""
 
-    kind: Literal["corner", "point"]
+    kind: Literal["corner", "edge", "mark", "point"]
     at: Annotated[list[FiniteFloat], Field(min_length=3, max_length=3)]
     name: Annotated[str, Field(max_length=120)] = ""
     part: Id | None = None
@@ -219,6 +220,7 @@ class SightingOut(Out):
     used: bool
     position: list[float]  # in its part
     spread_mm: float | None
+    normalized: float | None  # what the adjustment leaves of it, in its deviations
 
 
 class SightingPatch(Model):
@@ -337,6 +339,7 @@ class SearchIn(Model):
     version: Version
     in_order: bool | None = None
     level: bool | None = None
+    level_sigma_mrad: Annotated[FiniteFloat, Field(ge=0.001, le=50)] | None = None
     reach: Annotated[FiniteFloat, Field(ge=0, le=1000)] | None = None
     sketch: Annotated[str, Field(max_length=200_000)] | None = None
     picture: SketchPlaceIn | None = None
@@ -371,7 +374,55 @@ class SearchOut(Out):
     version: int
     in_order: bool
     level: bool
+    level_sigma_mrad: float
     reach: float
     spots: list[SpotOut]
     picture: SketchPictureOut | None
     laid: list[LaidOut]
+
+
+class TapeIn(Model):
+    """A distance by tape between two targets, ids."""
+
+    a: str = Field(min_length=1, max_length=40)
+    b: str = Field(min_length=1, max_length=40)
+    metres: Annotated[FiniteFloat, Field(gt=0.01, le=1000)]
+    sigma_mm: Annotated[FiniteFloat, Field(gt=0.01, le=1000)] = 2.0
+
+
+class PlumbIn(Model):
+    """A wall that is plumb, picked at ``at`` in the part's coordinates, metres; sigma: millimetres a metre."""
+
+    at: Annotated[list[FiniteFloat], Field(min_length=3, max_length=3)]
+    sigma_mm_m: Annotated[FiniteFloat, Field(gt=0.001, le=50)] = 1.0
+    name: Annotated[str, Field(max_length=60)] = ""
+    part: str | None = None
+
+
+class KnownPatch(Model):
+    version: Version
+    used: bool | None = None
+
+
+class KnownOut(Out):
+    """What is known beside the scans: tape (millimetres), plumb and level (millimetres a metre)."""
+
+    id: str
+    version: int
+    kind: Literal["tape", "plumb", "level"]
+    name: str
+    metres: float | None
+    sigma: float | None
+    off: float | None
+    normalized: float | None
+    used: bool
+    status: str
+
+
+class StopsIn(Model):
+    """Reference stops of a mobile scan: lines of name, x, y, z, seconds in the scan's frame, metres."""
+
+    station: Id
+    text: Annotated[str, Field(max_length=1_000_000)]
+    file: Annotated[str, Field(max_length=300)] = "stops.csv"
+    sigma_mm: Annotated[FiniteFloat, Field(gt=0.01, le=1000)] = 5.0

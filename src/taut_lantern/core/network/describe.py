@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 
 from .. import frames
 from ..errors import Finding
-from .normal import Covariance, Dense, covariance
+from .normal import Inverse, covariance
 from .observations import Array
-from .reliability import global_test, link_residuals
+from .reliability import Checked, checked, global_test, link_residuals
 from .solution import Placing, Solution, TargetPoint
 from .terms import State
 
@@ -30,12 +30,13 @@ def described(
     confidence: float,
 ) -> Solution:
     """Covariances, residuals and the global test of an adjusted network, back in the coordinates of its parts."""
-    known = None if normal is None else covariance(normal)
+    known = None if normal is None else covariance(normal, network.design(x), network.to.border)
     term, column = network.link_term, network.to.station
     v, j = term.plain(x.pose), term.jacobians(x.pose)
     links = link_residuals(
         network.links, v, j, term.covariance, term.root, _among(known, np.stack([column[term.a], column[term.b]], axis=1))
     )
+    others = _others(network, x, known)
     total = float((network.residuals(x) ** 2).sum())
     test = global_test(total, network.observations - network.to.size, confidence)
     if known is not None:
@@ -67,10 +68,12 @@ def described(
         findings,
         known,
         {s: int(column[k]) for k, s in enumerate(network.stations)},
+        others,
+        _up_deviation(network, known),
     )
 
 
-def _among(known: Covariance | Dense | None, first: NDArray[np.int_], wide: int = 6) -> Array:
+def _among(known: Inverse | None, first: NDArray[np.int_], wide: int = 6) -> Array:
     """(n, k wide, k wide) covariance of the unknowns that begin at columns (n, k); -1 is held."""
     n, k = first.shape
     if known is None or not n:
@@ -79,7 +82,7 @@ def _among(known: Covariance | Dense | None, first: NDArray[np.int_], wide: int 
     return known.among(at.reshape(n, k * wide))
 
 
-def _placing(network: Network, x: State, part: int, known: Covariance | Dense) -> Placing:
+def _placing(network: Network, x: State, part: int, known: Inverse) -> Placing:
     """A part on control; what is uncertain in its placing and in its network goes together."""
     own = np.nonzero(network.control_term.part == part)[0]
     off = network.control_term.plain(x)
@@ -104,9 +107,7 @@ def _by_motion(p: Array) -> Array:
     return np.hstack([-frames.skew(p), np.eye(3)])
 
 
-def _targets(
-    network: Network, x: State, poses: dict[str, Array], own: dict[str, Array], known: Covariance | Dense | None
-) -> list[TargetPoint]:
+def _targets(network: Network, x: State, poses: dict[str, Array], own: dict[str, Array], known: Inverse | None) -> list[TargetPoint]:
     """Where each part sees each of its targets; one seen once stands where that station sees it."""
     out = []
     adjusted = {key: k for k, key in enumerate(network.targets)}
@@ -122,3 +123,40 @@ def _targets(
         off = float(np.linalg.norm(at - position, axis=1).max()) if len(at) > 1 else 0.0
         out.append(TargetPoint(target, part, position, spread, len(seen), off))
     return out
+
+
+def _others(network: Network, x: State, known: Inverse | None) -> dict[tuple[str, str], Checked]:
+    """What is left at sightings, tapes and plumb walls (by key) and levels (by station)."""
+    kinds = [
+        (network.spot_term, 3, [("sighting", s.key) for s in network.spots], [_typical(s.covariance) for s in network.spots]),
+        (network.level_term, 2, [("level", s) for s in network.levelled], network.level_sigma),
+        (network.tape_term, 1, [("tape", t.key) for t in network.tapes], [t.sigma for t in network.tapes]),
+        (network.plumb_term, 1, [("plumb", w.key) for w in network.walls], [w.sigma for w in network.walls]),
+    ]
+    if known is None or not any(names for _, _, names, _ in kinds):
+        return {}
+    design, v = network.design(x), network.residuals(x)
+    out, first = {}, dict(zip(map(id, network.terms), np.cumsum([0, *(t.rows for t in network.terms)]).tolist(), strict=False))
+    for term, wide, names, sigma in kinds:
+        for k, (name, deviation) in enumerate(zip(names, sigma, strict=True)):
+            if not name[1]:
+                continue
+            at = first[id(term)] + wide * k
+            rows = design[at : at + wide]
+            own = np.unique(rows.indices).astype(np.int_)
+            inside = known.among(own[None])[0] if len(own) else np.zeros((0, 0))
+            out[name] = checked(v[at : at + wide], rows[:, own].toarray(), inside, deviation)
+    return out
+
+
+def _typical(covariance: Array) -> float:
+    return float(np.sqrt(np.trace(covariance) / 3))
+
+
+def _up_deviation(network: Network, known: Inverse | None) -> dict[int, float]:
+    """Radians, by part: what its direction up is off by about its worst axis."""
+    if known is None:
+        return {}
+    held = np.nonzero(network.to.up >= 0)[0]
+    own = known.among(np.stack([network.to.up[held], network.to.up[held] + 1], axis=1)) if len(held) else np.zeros((0, 2, 2))
+    return {int(k): float(np.sqrt(max(np.linalg.eigvalsh(c)[-1], 0.0))) for k, c in zip(held, own, strict=True)}

@@ -23,11 +23,26 @@ LEAST = 48  # unknowns of a block: smaller ones cost more in calls than they spa
 class Band:
     """Solves systems of one structure; the order is found at the first."""
 
-    def __init__(self) -> None:
+    def __init__(self, border: NDArray[np.int_] = np.zeros(0, int)) -> None:
+        """border: unknowns that all others meet, solved last."""
         self.order: NDArray[np.int32] | None = None
+        self.border = border
 
     def solve(self, normal: sp.csc_matrix, right: Array) -> Array:
         """(n,) x with normal x = right; not finite where the matrix is singular."""
+        if not 0 < len(self.border) < len(right):
+            return self._banded(normal, right[:, None])[:, 0]
+        inside = np.setdiff1d(np.arange(len(right)), self.border)
+        beside = normal[inside][:, self.border].toarray()
+        both = self._banded(normal[inside][:, inside].tocsc(), np.column_stack([right[inside], beside]))
+        first, across = both[:, 0], both[:, 1:]
+        x = np.empty(len(right))
+        rest = normal[self.border][:, self.border].toarray() - beside.T @ across
+        x[self.border] = np.linalg.lstsq(rest, right[self.border] - beside.T @ first, rcond=None)[0]
+        x[inside] = first - across @ x[self.border]
+        return x
+
+    def _banded(self, normal: sp.csc_matrix, right: Array) -> Array:
         if self.order is None:
             self.order = np.asarray(reverse_cuthill_mckee(normal.tocsr(), symmetric_mode=True))
             self.place = np.empty_like(self.order)
@@ -52,14 +67,18 @@ class Covariance:
     et al. 1973, in blocks; Golub & Van Loan, Matrix Computations, 4.5). ``scale`` multiplies all that is given.
     """
 
-    def __init__(self, normal: sp.csc_matrix) -> None:
+    def __init__(self, normal: sp.csc_matrix, design: sp.csr_matrix) -> None:
+        """design: what the matrix is the square of. Where that cancels to zero the unknowns still belong together."""
         self.normal, self.scale, n = normal, 1.0, normal.shape[0]
-        order = np.asarray(reverse_cuthill_mckee(normal.tocsr(), symmetric_mode=True))
+        together = sp.csr_matrix((np.ones_like(design.data), design.indices, design.indptr), shape=design.shape)
+        together = (together.T @ together).tocsr()
+        order = np.asarray(reverse_cuthill_mckee(together, symmetric_mode=True))
         self.place = np.empty(n, np.int64)
         self.place[order] = np.arange(n)
+        met = together.tocoo()
+        self.wide = wide = max(int((self.place[met.row] - self.place[met.col]).max(initial=0)), LEAST)
         entries = normal.tocoo()
         row, column = self.place[entries.row], self.place[entries.col]
-        self.wide = wide = max(int((row - column).max(initial=0)), LEAST)
         count = -(-n // wide)
         self.own = np.zeros((count, wide, wide))  # [i] block (i, i), first of the matrix and at last of the inverse
         self.below = np.zeros((count, wide, wide))  # [i] block (i, i - 1)
@@ -100,8 +119,10 @@ class Covariance:
 
     def columns(self, at: NDArray[np.int_]) -> Array:
         """(n, k) whole columns of unknowns (k,)."""
-        right = np.zeros((self.normal.shape[0], len(at)))
-        right[at, np.arange(len(at))] = self.scale
+        return _columns(self.normal, at, self.scale)
+
+    def solve(self, right: Array) -> Array:
+        """(n, k) matrix^-1 right (n, k)."""
         return np.asarray(splu(self.normal, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(right))
 
     @cached_property
@@ -112,6 +133,50 @@ class Covariance:
     def whole(self) -> Array:
         """(n, n) all of it: for what asks how every station goes with every other."""
         return self._whole * self.scale
+
+
+class Bordered:
+    """The inverse of a matrix that is banded but for a few unknowns that all others meet (directions up, placings): those are
+    eliminated last (Schur complement; Golub & Van Loan, 3.2.11). ``border``: their numbers."""
+
+    def __init__(self, normal: sp.csc_matrix, design: sp.csr_matrix, border: NDArray[np.int_]) -> None:
+        self.scale, n = 1.0, normal.shape[0]
+        inside = np.setdiff1d(np.arange(n), border)
+        self.number = np.full(n, -1)
+        self.number[inside] = np.arange(len(inside))
+        self.last = np.full(n, -1)
+        self.last[border] = np.arange(len(border))
+        self.band = Covariance(normal[inside][:, inside].tocsc(), design[:, inside])
+        self.across = self.band.solve(normal[inside][:, border].toarray())
+        self.own = np.linalg.inv(normal[border][:, border].toarray() - normal[border][:, inside] @ self.across)
+        self.normal = normal
+
+    def among(self, at: NDArray[np.int_]) -> Array:
+        at = np.asarray(at)
+        inside = np.where(at >= 0, self.number[at], -1)
+        last = np.where(at >= 0, self.last[at], -1)
+        # the row of each unknown in what couples all: -A^-1 B inside, the identity in the border, nothing for what is held
+        reach = np.zeros((*at.shape, len(self.own)))
+        reach[inside >= 0] = -self.across[inside[inside >= 0]]
+        reach[last >= 0] = np.eye(len(self.own))[last[last >= 0]]
+        return np.asarray((self.band.among(inside) + reach @ self.own @ reach.transpose(0, 2, 1)) * self.scale)
+
+    def columns(self, at: NDArray[np.int_]) -> Array:
+        return _columns(self.normal, at, self.scale)
+
+    @cached_property
+    def _whole(self) -> Array:
+        return inverse(self.normal)
+
+    @property
+    def whole(self) -> Array:
+        return self._whole * self.scale
+
+
+def _columns(normal: sp.csc_matrix, at: NDArray[np.int_], scale: float) -> Array:
+    right = np.zeros((normal.shape[0], len(at)))
+    right[at, np.arange(len(at))] = scale
+    return np.asarray(splu(normal, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(right))
 
 
 class Dense:
@@ -132,10 +197,13 @@ class Dense:
         return self.inverse * self.scale
 
 
-def covariance(normal: sp.csc_matrix) -> Covariance | Dense:
-    """The inverse of a normal matrix, where it is asked for."""
+Inverse = Covariance | Bordered | Dense
+
+
+def covariance(normal: sp.csc_matrix, design: sp.csr_matrix, border: NDArray[np.int_]) -> Inverse:
+    """The inverse of the normal matrix of a design, where it is asked for. border: unknowns that all others meet."""
     try:
-        return Covariance(normal)
+        return Bordered(normal, design, border) if 0 < len(border) < normal.shape[0] else Covariance(normal, design)
     except np.linalg.LinAlgError:
         return Dense(normal)
 

@@ -1,7 +1,7 @@
 """What a network is made of.
 
 Terms: a *link* measures one station from another; a *sighting* measures a target, or a picked point, from a station; a *level*
-measures up from a station; *control* gives the place of a target in a frame of its own; a *body* is a set of
+measures up from a station; a *distance* stands between two targets; a wall may be *plumb*; *control* gives the place of a target in a frame of its own; a *body* is a set of
 stations whose inner shape is held: one unknown; a *part* is what links, bodies and shared targets connect: only its stations
 share coordinates; the *datum* of a part is the station whose pose is held, and with it the part's coordinates.
 Everything is in the frame of its part, metres and radians.
@@ -35,13 +35,14 @@ class LinkObservation:
 @dataclass(frozen=True)
 class SightingObservation:
     """A target, or a natural point that somebody picked, seen from a station: centre (3,) in the station's frame with
-    covariance (3, 3). kind: target | pick."""
+    covariance (3, 3). kind: target | pick; key: names it among what is checked, "" to leave it out there."""
 
     station: str
     target: str
     centre: Array
     covariance: Array
     kind: str = "target"
+    key: str = ""
 
 
 @dataclass(frozen=True)
@@ -52,6 +53,28 @@ class LevelObservation:
     station: str
     sigma: float
     up: tuple[float, float, float] = (0.0, 0.0, 1.0)
+
+
+@dataclass(frozen=True)
+class DistanceObservation:
+    """A distance between two targets of one part, measured beside the scans (by tape): metres with deviation sigma."""
+
+    key: str
+    a: str
+    b: str
+    metres: float
+    sigma: float
+
+
+@dataclass(frozen=True)
+class PlumbObservation:
+    """A wall that is known to be plumb: its normal (3,) in the frame of a station that saw it, square to up within sigma, radians.
+    Counts where levels, or two walls that face apart, hold the direction up."""
+
+    key: str
+    station: str
+    normal: tuple[float, float, float]
+    sigma: float
 
 
 @dataclass(frozen=True)

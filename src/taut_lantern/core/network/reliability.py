@@ -82,6 +82,26 @@ def link_residuals(
     return {k.key: LinkResidual(float(m), float(r), float(n), float(f)) for k, m, r, n, f in rows}
 
 
+@dataclass(frozen=True)
+class Checked:
+    """One observation that is no link: off, its residual in its own unit (metres, radians); normalized as of links; redundancy of
+    its numbers together."""
+
+    off: float
+    normalized: float
+    redundancy: float
+
+
+def checked(v: Array, design: Array, of_unknowns: Array, sigma: float) -> Checked:
+    """v (k,) weighted residuals of an observation, design (k, u) by its own unknowns, whose covariance is of_unknowns (u, u)."""
+    white = np.eye(len(v)) - design @ of_unknowns @ design.T
+    value, vector = np.linalg.eigh((white + white.T) / 2)
+    real = value > REAL
+    u = vector.T @ v
+    square = float((u[real] ** 2 / value[real]).sum())
+    return Checked(sigma * float(np.linalg.norm(v)), float(np.sqrt(square / max(int(real.sum()), 1))), float(np.trace(white)))
+
+
 def snoop(
     stations: Sequence[str], links: Sequence[LinkObservation], sightings: Sequence[SightingObservation] | None = None
 ) -> tuple[Solution, list[str]]:

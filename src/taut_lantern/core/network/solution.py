@@ -9,9 +9,9 @@ import numpy as np
 
 from .. import frames
 from ..errors import Finding
-from .normal import Covariance, Dense
+from .normal import Inverse
 from .observations import Array
-from .reliability import GlobalTest, LinkResidual
+from .reliability import Checked, GlobalTest, LinkResidual
 
 
 @dataclass(frozen=True)
@@ -66,8 +66,10 @@ class Solution:
     iterations: int
     converged: bool
     findings: tuple[Finding, ...] = field(default=())
-    known: Covariance | Dense | None = None  # covariance of the unknowns
+    known: Inverse | None = None  # covariance of the unknowns
     column: dict[str, int] = field(default_factory=dict)  # of each station's motion in it, -1 of one that holds its part
+    others: dict[tuple[str, str], Checked] = field(default_factory=dict)  # by kind (sighting, level, tape, plumb) and key
+    up_deviation: dict[int, float] = field(default_factory=dict)  # radians, by part
 
     def joint(self, stations: Sequence[str]) -> Array:
         """(6n, 6n) covariance of the motions of stations of one part, about its datum, [rad, m]."""

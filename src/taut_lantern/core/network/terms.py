@@ -16,7 +16,15 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from .. import frames
-from .observations import Array, ControlObservation, LevelObservation, LinkObservation, SightingObservation
+from .observations import (
+    Array,
+    ControlObservation,
+    DistanceObservation,
+    LevelObservation,
+    LinkObservation,
+    PlumbObservation,
+    SightingObservation,
+)
 
 Index = NDArray[np.int_]
 
@@ -42,6 +50,13 @@ class Columns:
     placing: Index
     up: Index
     size: int
+
+    @property
+    def border(self) -> Index:
+        """Unknowns that many others meet: placings and directions up."""
+        placing = (first + np.arange(6) for first in self.placing[self.placing >= 0])
+        up = (first + np.arange(2) for first in self.up[self.up >= 0])
+        return np.concatenate([np.zeros(0, int), *placing, *up])
 
 
 class Blocks:
@@ -186,6 +201,75 @@ class LevelTerm:
         turn = np.concatenate([frames.skews(x.up[self.part]), np.zeros((len(self.at), 3, 3))], axis=2)
         blocks.put(rows, to.station[self.at], w @ turn)
         blocks.put(rows, to.up[self.part], w @ _tangents(x.up)[self.part])
+
+
+class PlumbTerm:
+    """How far walls lean from the direction up of their part."""
+
+    def __init__(self, walls: Sequence[PlumbObservation], number: dict[str, int], part_of: Index) -> None:
+        self.at = np.array([number[w.station] for w in walls], int)
+        self.part = part_of[self.at]
+        normal = np.array([w.normal for w in walls], float).reshape(-1, 3)
+        self.normal = normal / np.linalg.norm(normal, axis=1, keepdims=True)
+        self.weight = 1 / np.array([w.sigma for w in walls], float)
+        self.rows = len(walls)
+
+    def _turned(self, x: State) -> Array:
+        """(walls, 3) normals in the part."""
+        return np.asarray(np.einsum("nij,nj->ni", x.pose[self.at, :3, :3], self.normal))
+
+    def residuals(self, x: State) -> Array:
+        return np.asarray(self.weight * (self._turned(x) * x.up[self.part]).sum(axis=1))
+
+    def derive(self, x: State, to: Columns, at: int, blocks: Blocks) -> None:
+        n, up, rows = self._turned(x), x.up[self.part], at + np.arange(self.rows)
+        turn = np.concatenate([np.cross(n, up), np.zeros((self.rows, 3))], axis=1)  # (w x n) . up = w . (n x up)
+        blocks.put(rows, to.station[self.at], (self.weight[:, None] * turn)[:, None, :])
+        across = np.einsum("ni,nik->nk", n, _tangents(x.up)[self.part])
+        blocks.put(rows, to.up[self.part], (self.weight[:, None] * across)[:, None, :])
+
+
+class DistanceTerm:
+    """How far the distance of two targets is from what was measured beside the scans."""
+
+    def __init__(self, tapes: Sequence[DistanceObservation], a: Index, b: Index) -> None:
+        """a, b: numbers of the targets."""
+        self.a, self.b = a, b
+        self.metres = np.array([t.metres for t in tapes], float)
+        self.weight = 1 / np.array([t.sigma for t in tapes], float)
+        self.rows = len(tapes)
+
+    def residuals(self, x: State) -> Array:
+        return np.asarray(self.weight * (np.linalg.norm(x.point[self.b] - x.point[self.a], axis=1) - self.metres))
+
+    def derive(self, x: State, to: Columns, at: int, blocks: Blocks) -> None:
+        apart, rows = x.point[self.b] - x.point[self.a], at + np.arange(self.rows)
+        along = self.weight[:, None] * apart / np.maximum(np.linalg.norm(apart, axis=1, keepdims=True), 1e-6)
+        blocks.put(rows, to.target[self.a], -along[:, None, :])
+        blocks.put(rows, to.target[self.b], along[:, None, :])
+
+
+class UprightTerm:
+    """How far a placing tips a part's direction up from the height axis of control: two numbers of each part."""
+
+    SIGMA = 2e-5  # radians: the plumb line's own deflection from the normal of a map's grid
+
+    def __init__(self, parts: Index) -> None:
+        self.part = parts
+        self.rows = 2 * len(parts)
+
+    def _placed(self, x: State) -> Array:
+        return np.asarray(np.einsum("nij,nj->ni", x.placing[self.part, :3, :3], x.up[self.part]))
+
+    def residuals(self, x: State) -> Array:
+        return np.asarray(self._placed(x)[:, :2].ravel() / self.SIGMA)
+
+    def derive(self, x: State, to: Columns, at: int, blocks: Blocks) -> None:
+        rows = at + 2 * np.arange(len(self.part))
+        turn = np.concatenate([-frames.skews(self._placed(x)), np.zeros((len(self.part), 3, 3))], axis=2)
+        blocks.put(rows, to.placing[self.part], turn[:, :2] / self.SIGMA)
+        across = x.placing[self.part, :3, :3] @ _tangents(x.up)[self.part]
+        blocks.put(rows, to.up[self.part], across[:, :2] / self.SIGMA)
 
 
 class ControlTerm:

@@ -35,18 +35,7 @@ class Corner:
 def corner_of(points: Array, pick: Array, towards: Array) -> Corner:
     """The corner near ``pick`` (3,) among points (n, 3) round it; towards : (3,) where one stands who sees it. NotEnough when no
     three planes meet there."""
-    left, found = np.asarray(points, float), []
-    for _ in range(PLANES):
-        if len(left) < FEWEST:
-            break
-        try:
-            plane = widest_plane(left, ROUGH)
-        except NotEnough:
-            break
-        if plane.points < SHARE * len(points):
-            break
-        found.append(plane.facing(towards))
-        left = left[np.abs(plane.off(left)) > 2 * ROUGH]
+    found = _planes(points, towards)
     best = None
     for three in combinations(found, 3):
         normal = np.array([p.normal for p in three])
@@ -64,15 +53,68 @@ def corner_of(points: Array, pick: Array, towards: Array) -> Corner:
     return _described(at, three, points)
 
 
+@dataclass(frozen=True)
+class Edge:
+    """at : (3,) metres, the place of the edge nearest to the pick, with covariance (3, 3): along the edge it is as good as the hand
+    that picked; the two planes that meet."""
+
+    at: Array
+    covariance: Array
+    planes: tuple[Plane, Plane]
+
+
+ALONG = 0.05  # metres: deviation of a pick along an edge
+
+
+def edge_of(points: Array, pick: Array, towards: Array) -> Edge:
+    """Where two planes meet near ``pick``, among points (n, 3) round it. NotEnough when no two do."""
+    best = None
+    for a, b in combinations(_planes(points, towards), 2):
+        along = np.cross(a.normal, b.normal)
+        size = float(np.linalg.norm(along))
+        if size < np.sin(STEEP):
+            continue
+        along /= size
+        at = np.linalg.solve(np.array([a.normal, b.normal, along]), [-a.offset, -b.offset, float(along @ pick)])
+        gap = float(np.linalg.norm(at - pick))
+        if gap <= NEAR and (best is None or gap < best[0]):
+            best = gap, at, (a, b), along
+    if best is None:
+        raise NotEnough("no two planes meet at that pick", remedy="pick on an edge of which both sides are seen")
+    _, at, (a, b), along = best
+    inverse = np.linalg.inv(np.array([a.normal, b.normal, along]))
+    variance = [*(_variance(p, points, at) for p in (a, b)), ALONG**2]
+    return Edge(at, inverse @ np.diag(variance) @ inverse.T, (a, b))
+
+
+def _planes(points: Array, towards: Array) -> list[Plane]:
+    """The planes round a pick, those with most points first."""
+    left, found = np.asarray(points, float), []
+    for _ in range(PLANES):
+        if len(left) < FEWEST:
+            break
+        try:
+            plane = widest_plane(left, ROUGH)
+        except NotEnough:
+            break
+        if plane.points < SHARE * len(points):
+            break
+        found.append(plane.facing(towards))
+        left = left[np.abs(plane.off(left)) > 2 * ROUGH]
+    return found
+
+
+def _variance(p: Plane, points: Array, at: Array) -> float:
+    """Of a plane at a place that it is carried on to."""
+    own = points[np.abs(p.off(points)) <= ROUGH]
+    middle = own.mean(axis=0)
+    wide2 = float(((own - middle) ** 2).sum(axis=1).mean()) / 2
+    return float(p.rms**2 / len(own) * (1 + float(((at - middle) ** 2).sum()) / max(wide2, 1e-6)) + OFFSET**2)
+
+
 def _described(at: Array, planes: tuple[Plane, ...], points: Array) -> Corner:
     inverse = np.linalg.inv(np.array([p.normal for p in planes]))
-    variance = []
-    for p in planes:
-        own = points[np.abs(p.off(points)) <= ROUGH]
-        middle = own.mean(axis=0)
-        wide2 = float(((own - middle) ** 2).sum(axis=1).mean()) / 2
-        beyond2 = float(((at - middle) ** 2).sum())  # how far the plane is carried on to the corner
-        variance.append(p.rms**2 / len(own) * (1 + beyond2 / max(wide2, 1e-6)) + OFFSET**2)
+    variance = [_variance(p, points, at) for p in planes]
     angles = [np.degrees(np.arccos(np.clip(abs(a.normal @ b.normal), 0, 1))) for a, b in combinations(planes, 2)]
     lean = [np.degrees(np.arcsin(np.clip(abs(p.normal[2]), 0, 1))) for p in planes]
     ordered = sorted(planes, key=lambda p: -p.points)

@@ -40,6 +40,13 @@ class PointResidual:
     status: str
     reasons: tuple[Finding, ...]
 
+    def left_with(self, gap: Array, tolerance: float) -> PointResidual:
+        """The point with what another adjustment leaves of it, (3,) metres; what is suspected of it stays."""
+        kept = tuple(r for r in self.reasons if r.code != "over_tolerance")
+        limited = self.status == "slack" and self.reasons == ()
+        new = _point(self.name, self.role, gap, None, self.alone, tolerance, limited, False)
+        return replace(new, status=self.status, reasons=kept) if kept else new
+
 
 @dataclass(frozen=True)
 class Placement:
@@ -84,15 +91,19 @@ def solve(
     reach: Array | None = None,
     sigma: Array | None = None,
     tilt: float | None = None,
+    up: Array | None = None,
 ) -> Placement:
     """Placement without scale from the points whose role is control.
 
     project, control : (n, 3) metres, the same points in both frames, NaN in control for what was not given; mode: rigid (6
     unknowns) or level (4); sigma : (n, 3) deviations of control, metres, NaN where unknown; tilt: deviation, radians, of what the
-    project takes for up, None when its scanners may lean; reach : (m, 3) project frame, the places that are to be placed. What a
+    project takes for up, None when its scanners may lean; up : (3,) that direction, z when left out; reach : (m, 3) project frame, the places that are to be placed. What a
     suspicion explains (see ``suspects``) is named and left out. Nothing is taut when the predicted error at the far end exceeds
     the tolerance. NotEnough when the points do not hold the placement, with what is missing.
     """
+    stand = np.eye(4) if up is None else frames.upright(up)
+    project = frames.apply(stand, project)
+    reach = None if reach is None else frames.apply(stand, reach)
     prior = PRIOR_SHARE * tolerance
     expected = np.full(control.shape, prior) if sigma is None else np.where(np.isfinite(sigma), sigma, prior)
     given = np.isfinite(control)
@@ -125,7 +136,7 @@ def solve(
     )
     findings = (*general, *(s.finding for s in suspicions), *(r for p in out for r in p.reasons if r.code == "over_tolerance"))
     typical = float(np.sqrt(factor2 * np.mean(1 / own.weight[own.weight > 0])))
-    return Placement(fit.T, out, typical, float(np.sqrt(factor2)), covariance, fit.centre, far, far_from, scale, findings, mode)
+    return Placement(fit.T @ stand, out, typical, float(np.sqrt(factor2)), covariance, fit.centre, far, far_from, scale, findings, mode)
 
 
 def _enough(names: Sequence[str], roles: Sequence[str], p: Points) -> list[int]:

@@ -20,12 +20,12 @@ FEWEST = 30  # points
 
 def square_to_wall(
     points: Array, pick: Array, given: tuple[float, float, float], towards: Array, flip: bool = False
-) -> tuple[Array, float, int]:
+) -> tuple[Array, float, int, float]:
     """Site grid from a wall: as one stands before it, E runs to the right along it and N into it; flip turns both about.
 
     points : (n, 3) round the pick on the wall, with what stands before it; pick gets the ``given`` coordinates; towards : (3,)
     where one stands, as the scanner that saw the wall; all in one frame, metres. Returns (T_grid_frame, rms of the wall plane,
-    points used).
+    points used, radians by which the wall leans, positive when its top leans away).
     NotEnough when what is there is no upright plane.
     """
     if len(points) < FEWEST:
@@ -41,4 +41,4 @@ def square_to_wall(
     north = math.atan2(normal[1], normal[0]) + (math.pi if flip else 0.0)
     t = frames.pose(math.pi / 2 - north)
     t[:3, 3] = np.array(given) - t[:3, :3] @ pick
-    return t, wall.rms, wall.points
+    return t, wall.rms, wall.points, math.asin(float(np.clip(normal[2], -1, 1)))

@@ -14,29 +14,21 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.errors import BadInput, NotEnough
 from ...core.place.control import ControlReading, read_control
-from ...core.place.corner import corner_of
 from ...core.place.suspects import UNITS
-from ...core.place.wall import square_to_wall
 from ...core.targets.match import Ambiguous, Constellation, by_geometry
+from ...site.bound import NETWORK
 from ...site.common import (
     Array,
-    Moved,
     clean_name,
-    finite,
-    get_project,
-    heavy,
-    matrix,
     numbers,
     owned,
     settled,
     state_of,
-    stations_of,
     still,
 )
-from ...site.frames import inputs_of_control, inputs_of_grid
-from ...site.near import points_near
-from ...site.parts import stations_in, wanted
+from ...site.frames import inputs_of_control
 from ...site.placing import (
+    InControl,
     applied_control,
     checks_of,
     control_of,
@@ -46,10 +38,10 @@ from ...site.placing import (
     solve_now,
     targets_in,
 )
-from ...site.solution import solution_of
+from ...site.solution import refresh_solution, solution_of
 from ...store import journal
-from ...store.db import session
-from ...store.models import Control, Frame, Station, Target
+from ...store.models import Control, Frame, Target
+from .points import take_names
 
 
 def preview(text: str, file: str, columns: list[str] | None, unit: str) -> ControlReading:
@@ -106,6 +98,8 @@ def take_in(project_id: str, text: str, file: str, columns: list[str] | None, un
                 if "role" not in row.by_hand:
                     row.role = p.role
                 c.s.add(row)
+            c.s.flush()
+            take_names(c)
         return {"points": len(enh), "problem": matching.problem}
 
     return settled(compute, commit, project_id)
@@ -121,8 +115,8 @@ class Matching:
     problem: str | None
 
     def write(self, row: Control) -> None:
-        row.target_id = self.target_of.get(row.name)
-        if "target" not in (row.by_hand or ()):
+        before, row.target_id = row.target_id, self.target_of.get(row.name)
+        if "target" not in (row.by_hand or ()) and not (before == row.target_id and row.matched_by):
             row.matched_by = self.by.get(row.name, "") if row.target_id else ""
 
 
@@ -205,6 +199,8 @@ def match_again(project_id: str, part_id: str | None = None) -> str | None:
             still(c.s, project_id, state)
             for r in control_of(c.s, project_id):
                 matching.write(r)
+            c.s.flush()
+            take_names(c)
         return matching.problem
 
     return settled(compute, commit, project_id)
@@ -227,6 +223,8 @@ def change_control(project_id: str, control_id: str, version: int | None, role: 
             row.decided("target")
             row.matched_by = "hand" if known else ""
             c.title = f"Matched {row.name} to {known.name}" if known else f"Unmatched {row.name}"
+            c.s.flush()
+            take_names(c)
 
 
 def apply(project_id: str, part_id: str | None = None, mode: str | None = None) -> str:
@@ -239,7 +237,8 @@ def apply(project_id: str, part_id: str | None = None, mode: str | None = None) 
         wrong = next((f for f in placement.findings if f.subject == "control" and f.severity == "fault"), None)
         if wrong is not None:
             raise BadInput(wrong.message, subject="control", remedy="put that right first", code=wrong.code)
-        claimed = deviations_of(c.s, project_id, solved)
+        bends = placement.mode == NETWORK
+        claimed = InControl({}, {}) if bends else deviations_of(c.s, project_id, solved)
         old = applied_control(c.s, project_id, solved.part)
         if old is not None:
             old.active = False
@@ -262,11 +261,22 @@ def apply(project_id: str, part_id: str | None = None, mode: str | None = None) 
                 "expected": claimed.expected,
                 "network_revision": c.project.network_revision,
             },
-            made_from={"inputs": inputs_of_control(solved.rows, solution_of(c.s, project_id)["targets"], solved.part)},
+            made_from={},
             revision=1 + max((x.revision for x in placements_of(c.s, project_id, solved.part)), default=0),
         )
         c.s.add(row)
         c.s.flush()
+        if bends or (old is not None and old.detail.get("mode") == NETWORK):  # the network is another one with control, or without it
+            c.network = True
+            refresh_solution(c.s, c.project)
+        data = solution_of(c.s, project_id)
+        if bends:
+            placed = data["placings"][solved.part]
+            row.T_frame_part = placed["T"]
+            row.detail = (
+                row.detail | {k: placed[k] for k in ("stations", "expected")} | {"network_revision": c.project.network_revision + 1}
+            )
+        row.made_from = {"inputs": inputs_of_control(solved.rows, data["targets"], solved.part)}
         c.project.active_frame = row.id
         return row.id
 
@@ -275,112 +285,3 @@ def _unit(rows: list[Control]) -> str:
     """The unit that the surveyor wrote in; metres when the points came in several."""
     units = {r.unit for r in rows}
     return units.pop() if len(units) == 1 else "m"
-
-
-ROUND, CORNER = 0.8, 0.4  # metres of the wall, and of a corner, round the pick that are looked at
-
-
-@dataclass(frozen=True)
-class Picks:
-    """wall, point: picks in the part's frame, metres; given: coordinates of the point, or of the corner of three planes there."""
-
-    wall: Array
-    point: Array
-    given: Array
-    flip: bool
-    corner: bool = False
-
-
-def square(
-    project_id: str,
-    wall: list[float],
-    point: list[float],
-    given: list[float],
-    flip: bool,
-    name: str,
-    part_id: str | None = None,
-    corner: bool = False,
-) -> dict[str, Any]:
-    """Site grid of a part along the wall at ``wall``; ``point`` gets the ``given`` coordinates. Picks in the part's frame."""
-    w, p, g = (np.array(finite(v, 3, what)) for v, what in ((wall, "the wall pick"), (point, "the point"), (given, "the coordinates")))
-    return _grid(project_id, Picks(w, p, g, flip, corner), clean_name(name, "site"), part_id, None)
-
-
-def renew(project_id: str, frame_id: str, version: int) -> dict[str, Any]:
-    """Make a frame that is out of date anew: control is solved again, a grid is laid along its wall again."""
-    with session() as s:
-        row = owned(s, Frame, project_id, frame_id, "frame")
-        journal.checked_version(row, version, f"the coordinates {row.name}")
-    if row.kind == "control":
-        return {"id": apply(project_id, row.part_id, row.detail.get("mode")), "wall_rms_mm": None, "points": None}
-    kept = row.detail.get("picks")
-    if kept is None:
-        raise BadInput("an earlier version did not keep what was picked", subject=row.name, remedy="square the project to the wall again")
-    motion = matrix(row.made_from.get("T_new_old"))
-    w, p = (frames.apply(motion, np.array([kept[k]]))[0] for k in ("wall", "point"))
-    return _grid(project_id, Picks(w, p, np.array(kept["given"]), kept["flip"], kept.get("corner", False)), row.name, row.part_id, row.id)
-
-
-def _grid(project_id: str, picks: Picks, name: str, part_id: str | None, frame_id: str | None) -> dict[str, Any]:
-    """Lay a grid; into the row of an earlier one when that is made anew."""
-
-    def compute(s: Session) -> tuple[int, str | None, Array, dict[str, Any], list[Station]]:
-        project = get_project(s, project_id)
-        part = wanted(s, project, part_id)
-        stations = stations_in(stations_of(s, project_id), part)
-        near = points_near(s, stations, picks.wall, ROUND)
-        t, rms, count = square_to_wall(near.points, picks.wall, (0.0, 0.0, 0.0), near.towards, picks.flip)
-        told: dict[str, Any] = {"wall_rms_mm": 1000 * rms, "points": count}
-        point, seen = picks.point, near.stations
-        if picks.corner:
-            there = points_near(s, stations, picks.point, CORNER)
-            found = corner_of(there.points, picks.point, there.towards)
-            point, seen = found.at, list({x.id: x for x in [*seen, *there.stations]}.values())
-            told["corner"] = {
-                "rms_mm": [1000 * p.rms for p in found.planes],
-                "points": [p.points for p in found.planes],
-                "sigma_mm": 1000 * float(np.sqrt(np.trace(found.covariance))),
-                "off_square": found.square,
-                "off_plumb": found.plumb,
-            }
-        t[:3, 3] = picks.given - t[:3, :3] @ point
-        return project.network_revision, part, t, told, seen
-
-    def commit(made: tuple[int, str | None, Array, dict[str, Any], list[Station]]) -> dict[str, Any]:
-        revision, part, t, told, stations = made
-        with journal.change(project_id, f"Squared the project to a wall: grid {name}", topic="control") as c:
-            if c.project.network_revision != revision:
-                raise Moved
-            if frame_id is None:
-                row = Frame(project_id=project_id, name=name, kind="grid", unit=c.project.unit, revision=0)
-            else:
-                row = owned(c.s, Frame, project_id, frame_id, "frame")
-            row.part_id, row.T_frame_part, row.revision = part, numbers(t), row.revision + 1
-            kept = {"wall": numbers(picks.wall), "point": numbers(picks.point), "given": numbers(picks.given), "flip": picks.flip}
-            row.detail = {**told, "picks": kept | {"corner": picks.corner}}
-            row.made_from = {"inputs": inputs_of_grid(stations)}
-            c.s.add(row)
-            c.s.flush()
-            c.project.active_frame = row.id
-            return {"id": row.id, **told}
-
-    with heavy():
-        return settled(compute, commit, project_id)
-
-
-def change_frame(project_id: str, frame_id: str, version: int, name: str | None, unit: str | None, removed: bool) -> None:
-    """Rename a frame, set the unit of its coordinates, or take it away (the part's own coordinates follow)."""
-    with journal.change(project_id, "", topic="control") as c:
-        row = owned(c.s, Frame, project_id, frame_id, "frame")
-        journal.checked_version(row, version, f"the coordinates {row.name}")
-        if name is not None:
-            c.title = f"Renamed the coordinates {row.name} to {clean_name(name, row.name)}"
-            row.name = clean_name(name, row.name)
-        if unit is not None:
-            row.unit = unit
-            c.title = f"The coordinates {row.name} are in {unit}"
-        if removed:
-            row.deleted = True
-            c.title = f"Took the coordinates {row.name} away"
-            if c.project.active_frame == row.id:
-                c.project.active_frame = "project"

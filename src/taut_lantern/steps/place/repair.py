@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from ...core import frames
 from ...core.errors import BadInput, NotEnough
+from ...site.bound import NETWORK
 from ...site.common import owned
 from ...site.placing import applied_control, control_of
+from ...site.solution import refresh_solution
 from ...store import journal
 from ...store.models import Control, Frame
 
@@ -57,5 +59,8 @@ def restore(project_id: str, frame_id: str) -> str:
         row.active = True
         c.title = f"Restored placement {row.revision}"
         c.s.flush()
+        if NETWORK in (row.detail.get("mode"), now.detail.get("mode") if now is not None else None):
+            c.network = True
+            refresh_solution(c.s, c.project)
         c.project.active_frame = row.id
         return row.id

@@ -15,7 +15,6 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core import frames
-from ...core.network.adjust import adjust
 from ...core.network.advice import Gain, Held
 from ...core.network.observations import LinkObservation
 from ...core.network.sight import Place, Sight
@@ -83,7 +82,7 @@ def _known(s: Session, project_id: str, part: str | None) -> _Known | None:
     ids = [x.id for x in stations]
     o = observed(s, project_id, stations)
     row = s.get_one(Part, part)
-    solution = adjust(ids, o.measured, o.seen, {row.datum_station: matrix(row.datum_pose)}, o.bodies)
+    solution, _ = o.adjusted(ids, {row.datum_station: matrix(row.datum_pose)}, [])
     return _Known(stations, part, solution, o.measured, {frozenset((k.a, k.b)) for k in o.links}, _reasons(s, project_id, everybody, part))
 
 

@@ -3,6 +3,7 @@ that saw it."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,11 +13,13 @@ from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.errors import BadInput, NotEnough
-from ...core.place.corner import corner_of
+from ...core.place.corner import corner_of, edge_of
 from ...core.scan.grid import range_image
 from ...core.targets.kinds import Wanted, finish
+from ...core.targets.marks import ROUND as MARK
+from ...core.targets.marks import mark_of
 from ...site.common import Array, Moved, Progress, clean_name, finite, get_project, heavy, matrix, numbers, settled, stations_of
-from ...site.near import points_near
+from ...site.near import bright_near, points_near
 from ...site.parts import stations_in, wanted
 from ...site.solution import refresh_solution
 from ...store import journal
@@ -44,21 +47,20 @@ class _Seen:
 
 
 def pick(project_id: str, kind: str, at: list[float], name: str, part_id: str | None = None) -> dict[str, Any]:
-    """Make a target of what lies at ``at`` (3,), part frame, metres: kind corner or point. A target of that name gets the sightings.
+    """Make a target of what lies at ``at`` (3,), part frame, metres: kind corner, edge, mark or point. A target of that name gets the sightings.
     Returns its id, how many stations see it, and where it lies. NotEnough when nothing is there."""
     place = np.array(finite(at, 3, "the pick"))
-    if kind not in ("corner", "point"):
-        raise BadInput(f"unknown kind of target {kind!r}", subject="kind", remedy="use corner or point")
+    if kind not in LOOK:
+        raise BadInput(f"unknown kind of target {kind!r}", subject="kind", remedy=f"use one of {', '.join(LOOK)}")
 
     def compute(s: Session) -> tuple[int, list[_Seen]]:
         project = get_project(s, project_id)
         stations = stations_in(stations_of(s, project_id), wanted(s, project, part_id))
-        look = _corner if kind == "corner" else _point
+        look, words = LOOK[kind]
         seen = [x for x in (look(s, station, place) for station in stations) if x is not None]
         if not seen:
-            words = "no station sees three planes meet there" if kind == "corner" else "hardly a point lies at that pick"
             raise NotEnough(words, subject="pick", remedy="pick where more was scanned")
-        return project.network_revision, seen if kind == "corner" else [max(seen, key=lambda x: x.points)]
+        return project.network_revision, [max(seen, key=lambda x: x.points)] if kind == "point" else seen
 
     def commit(made: tuple[int, list[_Seen]]) -> dict[str, Any]:
         revision, seen = made
@@ -148,11 +150,8 @@ def _corner(s: Session, station: Station, place: Array) -> _Seen | None:
         found = corner_of(near.points, place, near.towards)
     except NotEnough:
         return None
-    back = frames.inverse(matrix(station.pose))
-    turn = back[:3, :3]
     rms = float(np.sqrt(np.mean([p.rms**2 for p in found.planes])))
-    points = sum(p.points for p in found.planes)
-    return _Seen(station, frames.apply(back, found.at[None])[0], turn @ found.covariance @ turn.T, rms, points)
+    return _turned(station, found.at, found.covariance, rms, sum(p.points for p in found.planes))
 
 
 def _point(s: Session, station: Station, place: Array) -> _Seen | None:
@@ -163,3 +162,39 @@ def _point(s: Session, station: Station, place: Array) -> _Seen | None:
     gap = LONE * float(np.sqrt(np.pi / len(near.points)))
     back = frames.inverse(matrix(station.pose))
     return _Seen(station, frames.apply(back, place[None])[0], np.eye(3) * max(LEAST, gap / 2) ** 2, 0.0, len(near.points))
+
+
+def _edge(s: Session, station: Station, place: Array) -> _Seen | None:
+    """Where two planes meet: exact across the edge, along it as good as the pick."""
+    near = points_near(s, [station], place, ROUND)
+    try:
+        found = edge_of(near.points, place, near.towards)
+    except NotEnough:
+        return None
+    rms = float(np.sqrt(np.mean([p.rms**2 for p in found.planes])))
+    return _turned(station, found.at, found.covariance, rms, sum(p.points for p in found.planes))
+
+
+def _mark(s: Session, station: Station, place: Array) -> _Seen | None:
+    if not station.has_intensity:
+        return None
+    try:
+        found = mark_of(*bright_near(s, station, place, MARK), place)
+    except NotEnough:
+        return None
+    return _turned(station, found.at, found.covariance, found.rms, found.points)
+
+
+def _turned(station: Station, at: Array, covariance: Array, rms: float, points: int) -> _Seen:
+    """A sighting from what was found in the part's frame."""
+    back = frames.inverse(matrix(station.pose))
+    turn = back[:3, :3]
+    return _Seen(station, frames.apply(back, at[None])[0], turn @ covariance @ turn.T, rms, points)
+
+
+LOOK: dict[str, tuple[Callable[[Session, Station, Array], _Seen | None], str]] = {
+    "corner": (_corner, "no station sees three planes meet there"),
+    "edge": (_edge, "no station sees two planes meet there"),
+    "mark": (_mark, "in no station something stands out from the surface there by its brightness"),
+    "point": (_point, "hardly a point lies at that pick"),
+}

@@ -14,6 +14,7 @@ from ...core.errors import NotFound
 from ...site.common import get_project, matrix, numbers, owned, stations_of
 from ...site.solution import empty, pair_of, solution_of
 from ...store.models import Link, SolutionRow
+from .carried import carried
 
 WHOLE = ("sentence", "histogram", "weak_direction", "contradicted_m2", "allowed_m2", "distinct_m2", "region", "bare_m2")  # of a link alone
 RANK = {"parted": 0, "slack": 1, "loose": 2, "taut": 3}  # what wants looking at comes first
@@ -51,7 +52,7 @@ def one_link(s: Session, project_id: str, link_id: str) -> dict[str, Any]:
     names = {x.id: x.name for x in stations_of(s, project_id)}
     if k.a not in names or k.b not in names:
         raise NotFound("a station of this link was taken out", subject=link_id, remedy="bring it back with undo")
-    return describe_link(k, names, solution_of(s, project_id)["links"].get(k.id, NOTHING))
+    return describe_link(k, names, solution_of(s, project_id)["links"].get(k.id, NOTHING)) | {"carried": carried(s, k)}
 
 
 def _region(k: Link, in_order: bool) -> dict[str, Any] | None:

@@ -13,11 +13,12 @@ from ...formats.page import page_of
 from ...site.common import get_project, matrix, stations_of
 from ...site.groups import bodies_of
 from ...site.pictures import keep, sketch_picture
+from ...site.solution import LEVEL, refresh_solution
 from ...store import journal, scratch
 from ...store.models import Project, Station
 
 WIDE = 40.0  # metres that a picture is taken to be wide before it is scaled
-PLAIN: dict[str, Any] = {"in_order": False, "level": True, "reach": 0.0, "spots": {}}
+PLAIN: dict[str, Any] = {"in_order": False, "level": True, "level_sigma": LEVEL, "reach": 0.0, "spots": {}}
 
 
 def search_of(s: Session, project: Project) -> Search:
@@ -42,6 +43,7 @@ def describe(s: Session, project_id: str) -> dict[str, Any]:
         "version": project.version,
         "in_order": kept["in_order"],
         "level": kept["level"],
+        "level_sigma_mrad": 1000 * kept["level_sigma"],
         "reach": kept["reach"],
         "spots": spots,
         "picture": _picture(s, project_id),
@@ -96,6 +98,7 @@ def change(
     *,
     in_order: bool | None = None,
     level: bool | None = None,
+    level_sigma: float | None = None,
     reach: float | None = None,
     sketch: str | None = None,
     picture: dict[str, float] | None = None,
@@ -112,6 +115,11 @@ def change(
         if level is not None and level != kept["level"]:
             kept["level"] = level
             said.append("scanners stood level" if level else "scanners may lean")
+            c.network = True
+        if level_sigma is not None and level_sigma != kept["level_sigma"]:
+            kept["level_sigma"] = level_sigma
+            said.append(f"their levels are good to {1000 * level_sigma:g} mrad")
+            c.network = True
         if reach is not None and reach != kept["reach"]:
             kept["reach"] = reach
             said.append(f"no farther than {reach:g} m on the sketch" if reach else "at any distance")
@@ -134,4 +142,7 @@ def change(
                 row.sketch = picture
                 said.append("a picture below it")
         c.project.search = kept
+        if c.network:  # levels are observations of the network
+            c.s.flush()
+            refresh_solution(c.s, c.project)
         c.title = "Set how stations are looked for" + (": " + ", ".join(said) if said else "")

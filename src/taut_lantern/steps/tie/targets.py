@@ -214,6 +214,23 @@ def change_sighting(project_id: str, sighting_id: str, version: int | None, used
         refresh_solution(c.s, c.project)
 
 
+def remove_sighting(project_id: str, sighting_id: str, version: int | None) -> None:
+    """Take a sighting away; a target that nothing sees any more goes with it, unless control is matched to it."""
+    with journal.change(project_id, "", network=True, topic="network") as c:
+        row = owned(c.s, Sighting, project_id, sighting_id, "sighting")
+        target = c.s.get(Target, row.target_id) if row.target_id else None
+        called = target.name if target else "no target"
+        journal.checked_version(row, version, f"the sighting of {called}")
+        c.remove(row)
+        c.s.flush()
+        held = (select(m.id).where(m.project_id == project_id, m.target_id == row.target_id).limit(1) for m in (Sighting, Control))
+        if target is not None and all(c.s.scalar(q) is None for q in held):
+            c.remove(target)
+        c.title = f"Took a sighting of {called} away"
+        c.s.flush()
+        refresh_solution(c.s, c.project)
+
+
 def _called(s: Session, project_id: str, name: str, sighting: Sighting) -> Target:
     found = s.scalar(select(Target).where(Target.project_id == project_id, Target.name == name))
     return found or new_target(s, project_id, name, sighting.kind, sighting.radius)
@@ -238,11 +255,13 @@ def list_sightings(s: Session, project_id: str) -> list[dict[str, Any]]:
     stations = {x.id: x for x in stations_of(s, project_id)}
     names = {t.id: t.name for t in s.scalars(select(Target).where(Target.project_id == project_id))}
     seen = {(t["id"], t["part"]): t for t in solution_of(s, project_id)["targets"]}
+    adjusted = solution_of(s, project_id)["sightings"]
     out = []
     for g in s.scalars(select(Sighting).where(Sighting.project_id == project_id)):
         if (station := stations.get(g.station_id)) is None:
             continue
         own = seen.get((g.target_id, station.part_id))
+        left = adjusted.get(g.id)
         out.append(
             {
                 "id": g.id,
@@ -257,6 +276,7 @@ def list_sightings(s: Session, project_id: str) -> list[dict[str, Any]]:
                 "rms_mm": 1000 * g.rms,
                 "points": g.points,
                 "sigma_mm": 1000 * float(np.sqrt(np.trace(np.array(g.covariance).reshape(3, 3)))),
+                "normalized": left["normalized"] if left else None,
                 "remark": g.remark,
                 "used": g.used,
                 "position": frames.apply(matrix(station.pose), np.array([g.centre]))[0].tolist(),

@@ -24,6 +24,7 @@ import { UNIT_CHOICES, type Unit } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
 import { AnotherProject } from "./AnotherProject";
+import { DeviceDrawer, openDevices } from "./Devices";
 
 type Original = Schemas["OriginalOut"];
 
@@ -32,6 +33,7 @@ export function BringInCard({ id }: { id: string }) {
   return (
     <Await of={[...asked]} what="files and stations">
       <Loaded id={id} files={asked[0].data ?? []} stations={asked[1].data ?? []} jobs={asked[2].data ?? []} />
+      <DeviceDrawer id={id} />
     </Await>
   );
 }
@@ -129,6 +131,7 @@ function Loaded({ id, files, stations, jobs }: { id: string; files: Original[]; 
       )}
       <Actions>
         <Button onClick={() => input.current?.click()}>Choose files</Button>
+        <Button onClick={() => openDevices(true)}>Instruments</Button>
         {stations.length > 1 && !coming.length && !ready.length && (
           <Button main onClick={() => useView.getState().go("tie")}>
             Go on to Tie

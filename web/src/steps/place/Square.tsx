@@ -1,68 +1,114 @@
-/** A site grid along a wall that is picked in the cloud, with given coordinates for one point. */
+/** A site grid along a wall, or from one place towards another, with given coordinates for one point; seen as it would lie. */
 import { useEffect, useState } from "react";
-import { http, sent } from "../../api/client";
+import { useQuery } from "@tanstack/react-query";
+import { http, sent, type Schemas } from "../../api/client";
 import { tell, useAsk, useProject } from "../../api/queries";
-import { Actions, Button, Field, Heading, Quiet, Row, Sentence } from "../../kit";
+import { Actions, Button, Field, fixed, Heading, Pick, Quiet, Row, Sentence } from "../../kit";
+import { provide } from "../../kit/commands";
 import { LengthField, useLengths } from "../../kit/fields";
 import { EYE, into, lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
+import { closeGrid, useGrid } from "./grid";
 
-export function Square({ id, done }: { id: string; done: () => void }) {
+type Preview = Schemas["GridPreview"];
+
+export function Square({ id }: { id: string }) {
   const { picks, set, letGo } = useView();
+  const old = useGrid((g) => g.old);
+  const kept = old?.picks ?? null;
   const project = useProject(id).data;
   const unit = project?.unit ?? "m";
-  const given = useLengths({ e: 0, n: 0, h: 0 }, unit);
+  const [e0, n0, h0] = kept?.given ?? [0, 0, 0];
+  const given = useLengths({ e: e0!, n: n0!, h: h0! }, unit);
   const shown = (p: number[]) =>
     into(project?.T_frame_part ?? EYE, p)
       .map((v) => lengthIn(v, unit))
       .join("  ");
-  const [flip, setFlip] = useState(false);
-  const [corner, setCorner] = useState(false);
-  const [name, setName] = useState("site");
+  const [flip, setFlip] = useState(kept?.flip ?? false);
+  const [corner, setCorner] = useState(kept?.corner ?? false);
+  const [byPoints, setByPoints] = useState(kept?.by_points ?? false);
+  const [name, setName] = useState(old?.name ?? "site");
   useEffect(() => {
-    set({ tool: "pick", picks: [], onPick: (at) => set({ picks: [...useView.getState().picks, at].slice(-2) }) });
-    return letGo;
-  }, [set, letGo]);
+    set({
+      tool: "pick",
+      picks: kept ? [kept.wall, kept.point] : [],
+      onPick: (at) => set({ picks: [...useView.getState().picks, at].slice(-2) }),
+    });
+    const forget = provide([
+      { id: "grid.flip", title: "Turn the grid that is laid the other way", keys: "x", run: () => setFlip((f) => !f) },
+    ]);
+    return () => {
+      forget();
+      letGo();
+      closeGrid();
+    };
+  }, [set, letGo, kept]);
   const [wall, point] = picks;
+  const body = {
+    ...{
+      wall: wall ?? [],
+      point: point ?? wall ?? [],
+      flip,
+      corner: corner && point !== undefined,
+      by_points: byPoints,
+    },
+    ...{ name: name.trim() || "site", part: project?.part ?? null },
+    given: given.values ? [given.values.e, given.values.n, given.values.h] : [0, 0, 0],
+  };
+  const ready = byPoints ? point !== undefined : wall !== undefined;
+  const look = useQuery({
+    queryKey: [id, "grid", body],
+    enabled: ready,
+    retry: false,
+    queryFn: () =>
+      sent(http.POST("/api/projects/{project_id}/square/preview", { params: { path: { project_id: id } }, body })),
+  });
+  const laid = ready ? look.data : undefined;
+  const from = point ?? wall;
+  useEffect(() => set({ axes: laid && from ? [...laid.T_frame_part, ...from] : null }), [set, laid, from]);
   const ask = useAsk(
     id,
     () =>
       sent(
         http.POST("/api/projects/{project_id}/square", {
           params: { path: { project_id: id } },
-          body: {
-            ...{ wall: wall!, point: point!, flip, corner, name, part: project?.part ?? null },
-            given: [given.values!.e, given.values!.n, given.values!.h],
-          },
+          body: { ...body, frame: old?.id ?? null, version: old?.version ?? null },
         }),
       ),
     (r) => {
-      const c = r.corner;
       tell(
-        `The grid ${name} lies along the wall; ${r.points} points of it are flat within ${r.wall_rms_mm?.toFixed(1)} mm.` +
-          (c
-            ? ` Its corner is held to ±${c.sigma_mm.toFixed(1)} mm by planes of ${c.points.join(", ")} points; they miss right angles by ${c.off_square.toFixed(2)}° and plumb by ${c.off_plumb.toFixed(2)}° at most.`
-            : ""),
+        byPoints
+          ? `The grid ${body.name} runs from the one place towards the other.`
+          : `The grid ${body.name} lies along the wall; ${r.points} points of it are flat within ${r.wall_rms_mm?.toFixed(1)} mm.`,
       );
-      done();
+      closeGrid();
     },
   );
   return (
     <>
       <Sentence>
         {!wall
-          ? "Pick a bare part of the wall in the cloud."
+          ? byPoints
+            ? "Pick the place that E runs towards."
+            : "Pick a bare part of the wall in the cloud."
           : !point
             ? "Now pick the point whose coordinates you know."
             : "Give the coordinates of that point."}
       </Sentence>
-      <Quiet>
-        A click takes the nearest point in front. As one stands before the wall, E will run to the right along it and N
-        into it; the height stays plumb.
-      </Quiet>
+      <Pick
+        label="E runs"
+        value={byPoints ? "points" : "wall"}
+        onChange={(e) => setByPoints(e.target.value === "points")}
+        options={[
+          ["wall", "along a wall, to the right"],
+          ["points", "from the point to a place"],
+        ]}
+      />
       <Heading>Picked</Heading>
-      <Row name="wall" value={wall ? shown(wall) : "–"} unit={UNITS[unit].name} />
+      <Row name={byPoints ? "place" : "wall"} value={wall ? shown(wall) : "–"} unit={UNITS[unit].name} />
       <Row name="point" value={point ? shown(point) : "–"} unit={UNITS[unit].name} />
+      {look.isError && <Quiet>{String(look.error.message)}.</Quiet>}
+      {laid && <Fit laid={laid} />}
       <Heading>Coordinates of the point</Heading>
       <LengthField of={given} name="e" label="E" />
       <LengthField of={given} name="n" label="N" />
@@ -79,22 +125,52 @@ export function Square({ id, done }: { id: string; done: () => void }) {
         of three planes: fit them
       </label>
       <label className="flex items-center gap-2 py-1 text-[13.5px]">
-        <input type="checkbox" checked={flip} onChange={(e) => setFlip(e.target.checked)} /> E runs the other way
+        <input type="checkbox" checked={flip} onChange={(e) => setFlip(e.target.checked)} /> E runs the other way (key
+        X)
       </label>
       <Actions>
         <Button
           main
           busy={ask.isPending}
           onClick={() => ask.mutate(undefined)}
-          why={!point ? "pick the wall and the point first" : given.why}
+          why={!point ? "pick both places first" : given.why || (look.isError ? "what was picked holds no grid" : "")}
         >
-          Square to this wall
+          {old ? `Lay ${old.name} anew` : byPoints ? "Lay the grid" : "Square to this wall"}
         </Button>
         <Button onClick={() => set({ picks: [] })} why={picks.length ? "" : "nothing is picked"}>
           Pick again
         </Button>
-        <Button onClick={done}>Leave it</Button>
+        <Button onClick={closeGrid}>Leave it</Button>
       </Actions>
+    </>
+  );
+}
+
+/** How well what was picked holds the grid. */
+function Fit({ laid }: { laid: Preview }) {
+  const c = laid.corner;
+  return (
+    <>
+      <Heading>How it fits</Heading>
+      {laid.points !== null && (
+        <>
+          <Row name={`wall, ${laid.points} points, RMS`} value={fixed(laid.wall_rms_mm)} unit="mm" />
+          <Row
+            name="its top leans away by"
+            value={fixed(laid.off_plumb, 2)}
+            unit="°"
+            doubt={Math.abs(laid.off_plumb ?? 0) > 0.5}
+          />
+        </>
+      )}
+      {c && (
+        <>
+          <Row name={`corner, ${c.points.join(" + ")} points`} value={`±${fixed(c.sigma_mm)}`} unit="mm" />
+          <Row name="its planes, RMS at most" value={fixed(Math.max(...c.rms_mm))} unit="mm" />
+          <Row name="off a right angle" value={fixed(c.off_square, 2)} unit="°" doubt={c.off_square > 0.5} />
+          <Row name="off plumb or level" value={fixed(c.off_plumb, 2)} unit="°" doubt={c.off_plumb > 0.5} />
+        </>
+      )}
     </>
   );
 }

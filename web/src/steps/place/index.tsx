@@ -8,13 +8,17 @@ import { Table } from "../../kit/table";
 import { into, lengthIn, UNIT_CHOICES, UNITS, type Unit } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { ControlFile, type Reading } from "./ControlFile";
+import { GivePoints } from "./GivePoints";
+import { Transforms } from "./Transforms";
 import { Placements, Repairs } from "./Repairs";
 import { Square } from "./Square";
+import { editGrid, newGrid, useGrid } from "./grid";
 
 type Point = Control["points"][number];
-const MODES: ["rigid" | "level", string][] = [
+const MODES: ["rigid" | "level" | "network", string][] = [
   ["rigid", "shift and all turns"],
   ["level", "shift and heading"],
+  ["network", "all, in the network"],
 ];
 
 export function PlaceCard({ id }: { id: string }) {
@@ -28,7 +32,8 @@ export function PlaceCard({ id }: { id: string }) {
 
 function Loaded({ id, control, jobs }: { id: string; control: Control; jobs: Job[] }) {
   const [reading, setReading] = useState<Reading | null>(null);
-  const [squaring, setSquaring] = useState(false);
+  const squaring = useGrid((g) => g.open);
+  const [giving, setGiving] = useState(false);
   const input = useRef<HTMLInputElement>(null);
   const ask = useAsk(id, (what: "match" | "apply") =>
     sent<unknown>(
@@ -38,7 +43,8 @@ function Loaded({ id, control, jobs }: { id: string; control: Control; jobs: Job
       }),
     ),
   );
-  if (squaring) return <Square id={id} done={() => setSquaring(false)} />;
+  if (squaring) return <Square id={id} />;
+  if (giving) return <GivePoints id={id} control={control} done={() => setGiving(false)} />;
   const survey = jobs.find((j) => j.kind === "demo" && j.result)?.result?.["control"];
   const used = control.points.filter((p) => p.residual_mm);
   return (
@@ -62,6 +68,7 @@ function Loaded({ id, control, jobs }: { id: string; control: Control; jobs: Job
           <Button onClick={() => setReading({ file: "control.csv", text: survey })}>Read the demo's survey</Button>
         )}
         {control.points.length > 0 && <Button onClick={() => ask.mutate("match")}>Match again</Button>}
+        <Button onClick={() => setGiving(true)}>Give points by hand</Button>
       </Actions>
       <Repairs id={id} control={control} />
       {control.points.length > 0 && (
@@ -72,6 +79,12 @@ function Loaded({ id, control, jobs }: { id: string; control: Control; jobs: Job
             onChange={(e) => useView.getState().set({ mode: e.target.value as "rigid" })}
             options={MODES}
           />
+          {control.mode === "network" && (
+            <Quiet>
+              Control takes part in the adjustment, each point by its given deviation (1 mm where none is given):
+              stations move a little with it. The other two leave the network as it is.
+            </Quiet>
+          )}
           {control.problem && <Quiet>{control.problem}.</Quiet>}
           <Heading>Residuals in space, limit {fixed(control.tolerance_mm)} mm</Heading>
           {used.map((p) => (
@@ -117,10 +130,11 @@ function Loaded({ id, control, jobs }: { id: string; control: Control; jobs: Job
       )}
       <Placements id={id} />
       <Heading>Without control</Heading>
-      <Quiet>Turn the coordinates along a wall, and give one point its values.</Quiet>
+      <Quiet>Turn the coordinates along a wall, or from one place to another, and give one point its values.</Quiet>
       <Actions>
-        <Button onClick={() => setSquaring(true)}>Square to a wall</Button>
+        <Button onClick={newGrid}>Square to a wall</Button>
       </Actions>
+      <Transforms id={id} />
       <input
         ref={input}
         type="file"
@@ -149,6 +163,13 @@ function ControlLedger({ id }: { id: string }) {
       http.PATCH("/api/projects/{project_id}/control/{control_id}", {
         params: { path: { project_id: id, control_id: p.id } },
         body: { ...body, version: p.version },
+      }),
+    ),
+  );
+  const remove = useAsk(id, (p: Point) =>
+    sent(
+      http.DELETE("/api/projects/{project_id}/control/{control_id}", {
+        params: { path: { project_id: id, control_id: p.id }, query: { version: p.version } },
       }),
     ),
   );
@@ -224,6 +245,22 @@ function ControlLedger({ id }: { id: string }) {
     },
     { head: "matched by", cell: (p) => p.matched_by, value: (p) => p.matched_by },
     {
+      head: "can be",
+      width: "84px",
+      cell: (p) => (
+        <button
+          type="button"
+          className={DO}
+          aria-label={`Take ${p.name} away`}
+          onClick={() =>
+            remove.mutate(p, { onSuccess: () => void tellUndoable(id, `Took the control point ${p.name} away.`) })
+          }
+        >
+          taken away
+        </button>
+      ),
+    },
+    {
       head: "remarks",
       cell: (p) =>
         [p.elsewhere, ...p.reasons.map((r) => r.message)].filter(Boolean).join(" · ") || (
@@ -245,6 +282,7 @@ function ControlLedger({ id }: { id: string }) {
   );
 }
 
+const DO = "cursor-pointer text-action underline";
 const KINDS = { project: "as tied", control: "control points", grid: "site grid" };
 
 function FramesLedger({ id }: { id: string }) {
@@ -279,6 +317,9 @@ function FramesLedger({ id }: { id: string }) {
   const renew = useAsk(id, (f: F) =>
     sent(http.POST("/api/projects/{project_id}/frames/{frame_id}/renew", { ...path(f), body: { version: f.version } })),
   );
+  const flip = useAsk(id, (f: F) =>
+    sent(http.POST("/api/projects/{project_id}/frames/{frame_id}/flip", { ...path(f), body: { version: f.version } })),
+  );
   const several = (project?.parts.length ?? 0) > 1;
   const columns: Column<F>[] = [
     {
@@ -297,7 +338,25 @@ function FramesLedger({ id }: { id: string }) {
       ),
       width: "64px",
     },
-    { head: "coordinates", cell: (f) => f.name, value: (f) => f.name },
+    {
+      head: "coordinates",
+      value: (f) => f.name,
+      cell: (f) =>
+        f.kind === "project" ? (
+          f.name
+        ) : (
+          <input
+            aria-label={`Name of the coordinates ${f.name}`}
+            key={f.name}
+            defaultValue={f.name}
+            maxLength={60}
+            className="w-24 rounded border border-transparent bg-transparent px-1 hover:border-rule"
+            onBlur={(e) =>
+              e.target.value.trim() && e.target.value !== f.name && change.mutate({ f, name: e.target.value })
+            }
+          />
+        ),
+    },
     { head: "kind", cell: (f) => KINDS[f.kind], value: (f) => f.kind, width: "110px" },
     ...(several
       ? [{ head: "part", cell: (f: F) => project?.parts.find((p) => p.id === f.part)?.name ?? "its stations are gone" }]
@@ -349,23 +408,35 @@ function FramesLedger({ id }: { id: string }) {
     },
     {
       head: "can be",
-      width: "90px",
+      width: "210px",
       cell: (f) =>
         f.kind === "project" ? (
           ""
         ) : (
-          <button
-            type="button"
-            className="cursor-pointer text-action underline"
-            onClick={() =>
-              change.mutate(
-                { f, removed: true },
-                { onSuccess: () => void tellUndoable(id, `Took the coordinates ${f.name} away.`) },
-              )
-            }
-          >
-            taken away
-          </button>
+          <span className="flex gap-2">
+            {f.picks && (
+              <>
+                <button type="button" className={DO} onClick={() => flip.mutate(f)}>
+                  flipped
+                </button>
+                <button type="button" className={DO} onClick={() => editGrid(f)}>
+                  edited
+                </button>
+              </>
+            )}
+            <button
+              type="button"
+              className="cursor-pointer text-action underline"
+              onClick={() =>
+                change.mutate(
+                  { f, removed: true },
+                  { onSuccess: () => void tellUndoable(id, `Took the coordinates ${f.name} away.`) },
+                )
+              }
+            >
+              taken away
+            </button>
+          </span>
         ),
     },
   ];

@@ -1,8 +1,8 @@
 /** Look for targets in all stations: spheres by their radius, quadrant boards by their edge, several of each. */
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { http, sent } from "../../api/client";
-import { useAsk, useSightings } from "../../api/queries";
-import { Actions, Button, Field, Heading, Quiet } from "../../kit";
+import { tellUndoable, useAsk, useSightings, useStations } from "../../api/queries";
+import { Actions, Button, Field, Heading, Pick, Quiet } from "../../kit";
 import { useView } from "../../kit/view";
 import { lengthsOf } from "../../kit/length";
 
@@ -44,7 +44,61 @@ export function FindTargets({ id, busy }: { id: string; busy: string }) {
         </Button>
         <Button onClick={() => useView.getState().set({ picking: true })}>Pick a target by hand</Button>
       </Actions>
+      <Stops id={id} />
     </>
+  );
+}
+
+/** Reference stops of a mobile scan, from its own log, become targets of its station. */
+function Stops({ id }: { id: string }) {
+  const stations = useStations(id).data ?? [];
+  const chosen = useView((s) => s.stations[0]);
+  const [station, setStation] = useState("");
+  const input = useRef<HTMLInputElement>(null);
+  const of = stations.find((s) => s.id === (station || chosen)) ?? stations[0];
+  const take = useAsk(
+    id,
+    (file: { name: string; text: string }) =>
+      sent(
+        http.POST("/api/projects/{project_id}/targets/stops", {
+          params: { path: { project_id: id } },
+          body: { station: of!.id, text: file.text, file: file.name, sigma_mm: 5 },
+        }),
+      ),
+    (r) => void tellUndoable(id, `${r.message}.`),
+  );
+  if (!of) return null;
+  return (
+    <details className="mt-1">
+      <summary className="cursor-pointer text-[13.5px] text-action">Reference stops of a mobile scan</summary>
+      <Quiet>
+        A text file with a line for each stop: name, x, y, z in the scan&apos;s own frame, and seconds. Who stood less
+        than 3 s is left out until somebody says otherwise.
+      </Quiet>
+      <Pick
+        label="Of the scan"
+        value={of.id}
+        onChange={(e) => setStation(e.target.value)}
+        options={stations.map((s): [string, string] => [s.id, s.name])}
+      />
+      <Actions>
+        <Button busy={take.isPending} onClick={() => input.current?.click()}>
+          Read its stops
+        </Button>
+      </Actions>
+      <input
+        ref={input}
+        type="file"
+        accept=".csv,.txt"
+        className="hidden"
+        aria-label="File of reference stops"
+        onChange={(e) => {
+          const file = e.target.files?.[0];
+          e.target.value = "";
+          void file?.text().then((text) => take.mutate({ name: file.name, text }));
+        }}
+      />
+    </details>
   );
 }
 

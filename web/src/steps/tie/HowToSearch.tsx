@@ -1,10 +1,28 @@
 /** How stations are looked for in each other: lean, order, a field sketch. Holds from the next time they are tied. */
+import { useState } from "react";
 import { useSearch } from "../../api/queries";
-import { Actions, Button, Heading, Quiet } from "../../kit";
+import { Actions, Button, Field, Heading, Quiet } from "../../kit";
 import { Await } from "../../kit/await";
 import { useView } from "../../kit/view";
 import { useSetSearch, type SearchChange } from "./search";
 import { drawSketch } from "./Sketch";
+
+/** How good the levels of the scanners are, which are observations of the network. */
+function LevelField({ mrad, set }: { mrad: number; set: (mrad: number) => void }) {
+  const [text, setText] = useState(String(mrad));
+  const value = Number(text.replace(",", "."));
+  const good = Number.isFinite(value) && value >= 0.001 && value <= 50;
+  return (
+    <Field
+      label="Their levels are good to ±"
+      unit="mrad"
+      value={text}
+      aria-invalid={!good}
+      onChange={(e) => setText(e.target.value)}
+      onBlur={() => (good ? value !== mrad && set(value) : setText(String(mrad)))}
+    />
+  );
+}
 
 export function Searching({ id }: { id: string }) {
   return (
@@ -45,6 +63,13 @@ function Choices({ id }: { id: string }) {
         !search.level,
         { level: !search.level },
         "By up to 15°. Each scan is stood upright by its floors and walls first.",
+      )}
+      {search.level && (
+        <LevelField
+          key={search.level_sigma_mrad}
+          mrad={search.level_sigma_mrad}
+          set={(v) => set.mutate({ level_sigma_mrad: v })}
+        />
       )}
       {choice(
         "Only neighbours in the roster",

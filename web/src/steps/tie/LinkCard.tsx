@@ -48,6 +48,7 @@ function Whole({ id, link }: { id: string; link: Link }) {
   return (
     <Await of={[asked]} what="this link">
       {k && <Sentence>{k.sentence}</Sentence>}
+      {k?.carried && <Quiet>{k.carried}</Quiet>}
       {k && k.histogram.length > 0 && <Histogram counts={k.histogram} median={k.fit_median_mm} />}
       {k && (
         <>

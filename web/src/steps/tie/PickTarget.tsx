@@ -8,12 +8,22 @@ import { EYE, into, lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
 
-type Kind = "corner" | "point" | "sphere" | "board";
+type Kind = "corner" | "edge" | "mark" | "point" | "sphere" | "board";
 const KINDS: [Kind, string, string][] = [
   [
     "corner",
     "Corner",
     "Three planes are fitted round the pick in every station that sees them; the target is where they meet.",
+  ],
+  [
+    "edge",
+    "Edge",
+    "Two planes are fitted round the pick in every station that sees them; the target is exact across the edge, and along it as good as the pick.",
+  ],
+  [
+    "mark",
+    "Mark",
+    "A painted cross or disc, or a nail head, that is brighter or darker than the surface round it; the target is its middle.",
   ],
   ["point", "The place itself", "The target is the place that is picked, as exact as the points lie close there."],
   ["sphere", "Sphere", "Pick on the sphere: its fit is finished in every station that saw it."],

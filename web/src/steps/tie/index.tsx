@@ -9,6 +9,7 @@ import { SeveralCard, PairCard } from "./Chosen";
 import { Advice } from "./Advice";
 import { FindTargets } from "./FindTargets";
 import { GroupCard, useChosenGroup } from "./Groups";
+import { Beside, GiveKnown } from "./Known";
 import { LinkCard } from "./LinkCard";
 import { Matching } from "./Matching";
 import { PickTarget } from "./PickTarget";
@@ -36,12 +37,13 @@ export function TieCard({ id }: { id: string }) {
 function Loaded({ id }: { id: string }) {
   const network = useNetwork(id).data;
   const stations = useStations(id).data ?? [];
-  const { link, stations: chosen, target, placing, matching, picking } = useView();
+  const { link, stations: chosen, target, placing, matching, picking, knowing } = useView();
   const selected = network?.links.find((k) => k.id === link);
   const group = useChosenGroup(id);
   if (matching) return <Matching id={id} stations={stations} />;
   if (placing) return <Placing id={id} stations={stations} />;
   if (picking) return <PickTarget id={id} />;
+  if (knowing) return <GiveKnown id={id} kind={knowing} />;
   if (selected) return <LinkCard id={id} link={selected} />;
   const two = stations.filter((s) => chosen.includes(s.id));
   if (group) return <GroupCard id={id} group={group} stations={stations} />;
@@ -109,6 +111,7 @@ function WholeCard({ id, stations }: { id: string; stations: Station[] }) {
       {network && network.links.length > 0 && <Advice id={id} />}
       <Searching id={id} />
       <FindTargets id={id} busy={busy} />
+      <Beside id={id} />
       <Quiet>Choose two stations in the roster (with Ctrl) to link them by hand.</Quiet>
     </>
   );

@@ -1,9 +1,12 @@
 /** The lists of the step: links, and sightings of targets. */
+import { useEffect, useState } from "react";
 import { http, sent, type Link, type Sighting } from "../../api/client";
-import { useAsk, useNetwork, useSightings, useStations } from "../../api/queries";
+import { tellUndoable, useAsk, useNetwork, useSightings, useStations } from "../../api/queries";
 import { fixed, StatusWord, type Column } from "../../kit";
 import { Table } from "../../kit/table";
 import { useView } from "../../kit/view";
+import { provide } from "../../kit/commands";
+import { KnownLedger } from "./Known";
 import { QuestionsLedger } from "./Questions";
 
 function LinksLedger({ id }: { id: string }) {
@@ -82,6 +85,13 @@ function SightingsLedger({ id }: { id: string }) {
       }),
     ),
   );
+  const remove = useAsk(id, (g: Sighting) =>
+    sent(
+      http.DELETE("/api/projects/{project_id}/sightings/{sighting_id}", {
+        params: { path: { project_id: id, sighting_id: g.id }, query: { version: g.version } },
+      }),
+    ),
+  );
   const columns: Column<Sighting>[] = [
     {
       head: "target",
@@ -114,6 +124,16 @@ function SightingsLedger({ id }: { id: string }) {
     { head: "points", cell: (g) => g.points, value: (g) => g.points, figure: true },
     { head: "fit mm", cell: (g) => fixed(g.rms_mm), value: (g) => g.rms_mm, figure: true },
     { head: "centre ± mm", cell: (g) => fixed(g.sigma_mm), value: (g) => g.sigma_mm, figure: true },
+    {
+      head: "in deviations",
+      cell: (g) => (
+        <span className={(g.normalized ?? 0) > 3.5 ? "text-slack" : ""}>
+          {g.normalized === null ? "" : fixed(g.normalized)}
+        </span>
+      ),
+      value: (g) => g.normalized,
+      figure: true,
+    },
     { head: "places agree mm", cell: (g) => fixed(g.spread_mm), value: (g) => g.spread_mm, figure: true },
     {
       head: "used",
@@ -127,7 +147,39 @@ function SightingsLedger({ id }: { id: string }) {
       ),
     },
     { head: "remarks", cell: (g) => g.remark },
+    {
+      head: "can be",
+      width: "84px",
+      cell: (g) => (
+        <button
+          type="button"
+          className="cursor-pointer text-action underline"
+          aria-label={`Take ${g.target_name || "the sighting"} of ${g.station_name} away`}
+          onClick={() =>
+            remove.mutate(g, {
+              onSuccess: () => void tellUndoable(id, `Took a sighting of ${g.target_name || "no target"} away.`),
+            })
+          }
+        >
+          taken away
+        </button>
+      ),
+    },
   ];
+  const [row, setRow] = useState<string | null>(null);
+  const chosen = rows.find((g) => g.id === row && g.target === target);
+  useEffect(
+    () =>
+      provide([
+        {
+          id: "tie.switch",
+          title: "Switch the chosen sighting off or on",
+          keys: "o",
+          run: () => chosen && change.mutate({ g: chosen, used: !chosen.used }),
+        },
+      ]),
+    [chosen, change],
+  );
   return (
     <Table
       what="sightings"
@@ -135,8 +187,11 @@ function SightingsLedger({ id }: { id: string }) {
       rows={rows}
       columns={columns}
       id={(g) => g.id}
-      selected={(g) => g.target !== null && g.target === target}
-      onSelect={(g) => set({ target: g.target, part: g.part, stations: [g.station], link: null })}
+      selected={(g) => g.target !== null && g.target === target && (chosen === undefined || g.id === chosen.id)}
+      onSelect={(g) => {
+        setRow(g.id);
+        set({ target: g.target, part: g.part, stations: [g.station], link: null });
+      }}
       empty="No targets yet. “Find targets” looks in every station for spheres by their radius and for boards by their edge."
     />
   );
@@ -145,5 +200,6 @@ function SightingsLedger({ id }: { id: string }) {
 export const tieLedgers = [
   { id: "links", title: "Links", Body: LinksLedger },
   { id: "sightings", title: "Targets", Body: SightingsLedger },
+  { id: "known", title: "Known", Body: KnownLedger },
   { id: "questions", title: "Questions", Body: QuestionsLedger },
 ];

@@ -3,7 +3,10 @@ import { http, sent, type Search } from "../../api/client";
 import { tellUndoable, useAsk, useSearch } from "../../api/queries";
 
 export type Below = { x: number; y: number; size: number };
-export type SearchChange = Partial<Pick<Search, "in_order" | "level" | "reach">> & { sketch?: string; picture?: Below };
+export type SearchChange = Partial<Pick<Search, "in_order" | "level" | "level_sigma_mrad" | "reach">> & {
+  sketch?: string;
+  picture?: Below;
+};
 
 /** Lay a picture, or a page of a PDF, below the sketch; null takes it away. */
 export const useSketchPicture = (id: string, done: (now: Search) => void) =>
