@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
+import laspy
 import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 
 from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
+from taut_lantern.formats import e57
 from tests.api.test_api import made, problem, undo
 from tests.api.test_steps import deliver
 from tests.support import bring_in, room, sight_rows, write_scan
@@ -224,3 +226,45 @@ def test_tapes_plumb_walls_and_levels_take_part_and_are_listed(client: TestClien
     head = client.get(f"/api/projects/{p}/search").json()
     client.patch(f"/api/projects/{p}/search", json={"version": head["version"], "level": False}).raise_for_status()
     assert client.get(url).json() == []  # scanners that may lean have no level
+
+
+def test_a_scale_is_applied_to_every_point_that_is_delivered(client: TestClient, p: str, tmp_path: Any) -> None:
+    """Control 400 ppm longer than the scans: refused its tolerance without scale, exact with it, to the points of both kinds of clouds."""
+    middle = frames.apply(GRID, np.array(list(SPOTS.values()))).mean(axis=0)
+    stretch = {n: tuple(4e-4 * (frames.apply(GRID, np.array([v]))[0] - middle)) for n, v in SPOTS.items()}
+    control = take(client, p, given(**stretch))  # type: ignore[arg-type]
+    assert worst(control) > 3 and any(f["code"] == "scale" for f in control["findings"])
+    scaled = client.get(f"/api/projects/{p}/control?mode=scaled").json()
+    assert worst(scaled) < 0.1 and abs(scaled["scale_ppm"] - 400) < 3 and any(f["code"] == "scaled" for f in scaled["findings"])
+    head = client.post(f"/api/projects/{p}/control/apply", json={"mode": "scaled"}).json()
+    t = np.array(head["T_frame_part"]).reshape(4, 4)
+    assert abs(np.cbrt(np.linalg.det(t[:3, :3])) - 1.0004) < 3e-6
+    spots = {x["name"]: x["position"] for x in client.get(f"/api/projects/{p}/targets").json()}
+    want = {n: frames.apply(GRID, np.array([SPOTS[n]]))[0] + stretch[n] for n in SPOTS}
+    for n, at in spots.items():
+        np.testing.assert_allclose(frames.apply(t, np.array([at]))[0], want[n], atol=2e-4)
+    path = deliver(client, p, "e57", tmp_path)
+    station = client.get(f"/api/projects/{p}/stations").json()[0]
+    assert frames.is_rigid(e57.headers(path)[0].pose)
+    cloud, _ = e57.points(path, 0)
+    there = frames.apply(e57.headers(path)[0].pose, cloud.xyz)
+    source, _ = e57.points(tmp_path / "ST-1.e57", 0)
+    expected = frames.apply(t @ np.array(station["pose"]).reshape(4, 4), source.xyz)
+    low = (there.min(axis=0), expected.min(axis=0))
+    np.testing.assert_allclose(*low, atol=2e-4)
+    np.testing.assert_allclose(there.max(axis=0), expected.max(axis=0), atol=2e-4)
+    with laspy.open(deliver(client, p, "laz", tmp_path)) as f:
+        first = f.header
+    both = np.concatenate(
+        [
+            expected,
+            frames.apply(
+                t @ np.array(client.get(f"/api/projects/{p}/stations").json()[1]["pose"]).reshape(4, 4),
+                e57.points(tmp_path / "ST-2.e57", 0)[0].xyz,
+            ),
+        ]
+    )
+    np.testing.assert_allclose(first.mins, both.min(axis=0), atol=1.1e-3)
+    np.testing.assert_allclose(first.maxs, both.max(axis=0), atol=1.1e-3)
+    name = client.post(f"/api/projects/{p}/frames/{head['frame']}/transforms", json={"at": list(map(float, want["A1"]))}).json()[0]
+    np.testing.assert_allclose(name["at"], spots["A1"], atol=3e-4)

@@ -24,7 +24,7 @@ STEPS = ("bring_in", "tie", "prove", "place", "clean", "colour", "draw", "hand_o
 def site(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Served, str]]:
     """A server of its own with a project of one placed room: two stations, control, a crop box, a deletion, a section."""
     folder = tmp_path_factory.mktemp("page")
-    served = Served(fresh_database("lantern_page"), folder / "log")
+    served = Served(fresh_database("lantern_page"), folder / "log", simulated=True)
     served.start()
     project = str(served.post("/projects", name="Room")["id"])
     uploads = [served.send(project, write_scan(folder / f"ST-{k}.e57", room(30_000, seed=k), name=f"ST-{k}")) for k in (1, 2)]
@@ -78,6 +78,23 @@ def test_no_view_holds_a_barrier(page: Any) -> None:
     screen.step("tie")
     screen.page.locator("[data-station=ST-1] button").first.click()
     look("a station")
+    for step, opened, left in (
+        ("tie", "Say that a wall is plumb", "Leave it"),
+        ("place", "Give points by hand", "That is all"),
+        ("place", "Square to a wall", "Leave it"),
+    ):
+        screen.page.keyboard.press("Escape")
+        screen.step("prove")
+        screen.step(step)
+        screen.press(opened)
+        look(opened)
+        screen.press(left)
+    screen.step("bring_in")
+    screen.page.get_by_role("button", name="Instruments", exact=True).click()
+    for name in ("Field scanner", "Total station"):
+        screen.page.get_by_role("radio", name=re.compile(name)).click()
+        look(name)
+    screen.press("Close the drawer")
     for key, name in (("?", "keys"), ("Control+k", "palette")):
         screen.page.keyboard.press(key)
         look(name)

@@ -120,3 +120,15 @@ def upright(up: Array) -> Array:
     if size > 1e-12:
         out[:3, :3] = rotation(turn / size * np.arctan2(size, up[2]))
     return out
+
+
+def stretch(t: Array) -> float:
+    """By how much a transform lengthens, alike in all directions."""
+    return float(np.cbrt(np.linalg.det(t[:3, :3])))
+
+
+def unstretched(t: Array) -> Array:
+    """(4, 4) the transform without its stretch: where it puts the origin, and how it turns."""
+    out = t.copy()
+    out[:3, :3] /= stretch(t)
+    return out

@@ -31,7 +31,9 @@ def entities(s: Session, project_id: str, frame: InUse, section_ids: list[str] |
         if section_ids and section.id not in section_ids:
             continue
         T_frame_section = frame.T_frame_part @ matrix(section.T_part_base) @ frames.inverse(cut_of(section).T_section_base)
-        towards = T_frame_section[:3, 2]
+        whole = frames.stretch(T_frame_section)
+        stretch = 1.0 if in_section else whole
+        towards = T_frame_section[:3, 2] / whole
         normal = (0.0, 0.0, 1.0) if in_section else (float(towards[0]), float(towards[1]), float(towards[2]))
 
         def place(p: Any, t: Array = T_frame_section) -> tuple[float, float, float]:
@@ -42,6 +44,6 @@ def entities(s: Session, project_id: str, frame: InUse, section_ids: list[str] |
 
         for t in s.scalars(select(Trace).where(Trace.section_id == section.id, Trace.state != "rejected").order_by(Trace.id)):
             layer = "to check" if t.state == "found" else t.layer  # nobody has said yes to it yet
-            out.append(Entity(t.kind, layer, tuple(place(p) for p in t.points), t.radius, normal=normal))
+            out.append(Entity(t.kind, layer, tuple(place(p) for p in t.points), t.radius * stretch, normal=normal))
         out.append(Entity("text", "section", (place([0.0, 0.0]),), text=section.name))
     return out

@@ -113,7 +113,7 @@ def deviation_in(frame: InUse, station: str, pose: Array, sigma_mm: Sequence[flo
     together = detail.get("stations", {}).get(station)
     if together is not None and detail.get("network_revision") == frame.network_revision:
         return [1000 * float(v) for v in together]
-    turn = frame.T_frame_part[:3, :3]
+    turn = frames.unstretched(frame.T_frame_part)[:3, :3]
     own = np.diag(turn @ np.diag(np.square(np.array(sigma_mm) / 1000)) @ turn.T)
     placing = (frame.row.detail if frame.row is not None else {}).get("covariance")
     if placing is not None and frame.row is not None:
@@ -131,7 +131,7 @@ def expected_in(frame: InUse, station: str, pose: Array, own: Sequence[float]) -
         return [float(v) for v in together]
     if detail.get("covariance") is None:
         return list(own)
-    placing = form(np.array(detail["covariance"]).reshape(6, 6), frame.T_frame_part @ pose, np.array(detail["centre"]))
+    placing = form(np.array(detail["covariance"]).reshape(6, 6), frames.unstretched(frame.T_frame_part @ pose), np.array(detail["centre"]))
     return [float(v) for v in np.array(own) + 1e6 * placing.ravel()]
 
 
@@ -142,7 +142,7 @@ def transforms(s: Session, project: Project, frame_id: str, at: Sequence[float],
     if frame_id != "project" and (row is None or row.project_id != project.id):
         raise NotFound("these coordinates do not exist", subject=frame_id, remedy="reload the project")
     part = row.part_id if row is not None else wanted(s, project, part_id)
-    here = frames.inverse(matrix(row.T_frame_part)) if row is not None else np.eye(4)
+    here = np.linalg.inv(matrix(row.T_frame_part)) if row is not None else np.eye(4)  # it may hold a scale
     known = [("project", "project", "project", project.unit, np.eye(4))]
     known += [(f.id, f.name, f.kind, f.unit, matrix(f.T_frame_part)) for f in frames_of(s, project.id) if f.part_id == part]
     out = []

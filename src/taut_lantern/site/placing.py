@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 from ..core import frames
 from ..core.errors import NotEnough
 from ..core.network.solution import Placing, Solution
-from ..core.place.fit import RIGID
+from ..core.place.fit import RIGID, SCALED
 from ..core.place.solve import Placement, solve
 from ..store.models import Control, Frame, Station
 from .beside import placing_as_data
@@ -114,7 +114,7 @@ def deviations_of(s: Session, project_id: str, solved: Solved) -> InControl:
     """The network adjusted together with the points that place it."""
     if solved.placement is None:
         return InControl({}, {})
-    found = jointly(s, project_id, solved)
+    found = None if solved.placement is None or solved.placement.mode == SCALED else jointly(s, project_id, solved)
     if found is None:
         return InControl({}, {})
     placed = placing_as_data(found[1], found[0])
@@ -185,7 +185,11 @@ def compared(s: Session, project_id: str, part_id: str | None = None) -> list[di
         t = matrix(row.T_frame_part)
         now = solved.placement.T_control_project if solved.placement else None
         shift = None if now is None else frames.apply(now, middle[None])[0] - frames.apply(t, middle[None])[0]
-        turn = None if now is None else float(np.linalg.norm(frames.rotation_vector(now[:3, :3] @ t[:3, :3].T)))
+        turn = (
+            None
+            if now is None
+            else float(np.linalg.norm(frames.rotation_vector(frames.unstretched(now)[:3, :3] @ frames.unstretched(t)[:3, :3].T)))
+        )
         out.append(
             {
                 "id": row.id,

@@ -12,13 +12,14 @@ from sqlalchemy.orm import Session
 from ..core.frames import METRE_PER_UNIT, UNIT_WORDS
 from ..formats.report import NetworkPlan, Report, ReportPicture, ReportTable
 from ..store.db import file_chunks
-from ..store.models import Journal, Link, Picture, Station, Target
+from ..store.models import Journal, Link, Picture, Station
 from .accepted import LOOSE, acceptances
 from .common import get_project, matrix, profile_of, stations_of
 from .frames import Currency, InUse, deviation_in, in_use
 from .parts import stations_in
 from .pictures import pictures_of
 from .placing import compared, residuals_of
+from .reported import grids_table, instruments_table, known_table, targets_table, tenths
 from .solution import pair_of, solution_of
 
 
@@ -83,10 +84,8 @@ def build(s: Session, project_id: str, part_id: str | None = None) -> Report:
             + (" Deviations carry those of control." if frame.kind == "control" else " Deviations are against the datum."),
         ),
     ]
-    if seen := [t for t in data["targets"] if t["part"] == frame.part]:
-        kinds = {t.id: t.kind for t in s.scalars(select(Target).where(Target.project_id == project_id))}
-        rows = tuple((t["name"], kinds.get(t["id"], ""), str(t["sightings"]), _tenths(t["spread_mm"])) for t in seen)
-        tables.append(ReportTable("Targets", ("target", "kind", "sightings", "spread mm"), rows))
+    tables += targets_table(s, project_id, data, frame.part)
+    tables += known_table(s, project_id, data, names)
     if control["points"]:
         tables.append(
             ReportTable(
@@ -103,9 +102,9 @@ def build(s: Session, project_id: str, part_id: str | None = None) -> Report:
                 "in use" if p["in_use"] else "earlier",
                 p["mode"],
                 ", ".join(p["points"]),
-                _tenths(p["sigma_mm"]),
-                _tenths(p["check_mm"]),
-                _tenths(None if p["moves_mm"] is None else float(np.linalg.norm(p["moves_mm"]))),
+                tenths(p["sigma_mm"]),
+                tenths(p["check_mm"]),
+                tenths(None if p["moves_mm"] is None else float(np.linalg.norm(p["moves_mm"]))),
             )
             for p in placements
         )
@@ -113,6 +112,8 @@ def build(s: Session, project_id: str, part_id: str | None = None) -> Report:
         tables.append(
             ReportTable("Placements on control", columns, kept, "Moves by: from it to what is solved now, in the middle of the site.")
         )
+    tables += grids_table(s, project_id, frame)
+    tables += instruments_table(s, project_id, stations)
     if accepted := acceptances(s, project):
         tables.append(ReportTable("Acceptance", ("what", "by", "when", "remark", "now"), tuple(_accepted_row(a) for a in accepted)))
     findings = data["findings"] + control["findings"]
@@ -192,19 +193,21 @@ def _accepted_row(a: dict[str, Any]) -> tuple[str, ...]:
 
 def _control_row(p: dict[str, Any]) -> tuple[str, ...]:
     r = p["residual_mm"]
-    cells = ("–",) * 5 if r is None else tuple(_tenths(r[k]) for k in ("e", "n", "h", "d3", "alone"))
+    cells = ("–",) * 5 if r is None else tuple(tenths(r[k]) for k in ("e", "n", "h", "d3", "alone"))
     remark = " · ".join(f["message"] for f in p["reasons"])
     return (p["name"], p["role"], p["target_name"] or "–", p["matched_by"] or "–", *cells, p["status"], remark)
 
 
-def _tenths(value: float | None) -> str:
-    return "–" if value is None else f"{round(value, 1) + 0.0:.1f}"  # never minus nothing
-
-
 def _about_control(control: dict[str, Any]) -> str:
     """What the placement was solved for, and what proves it."""
-    text = "Level kept: shift and heading solved for." if control["mode"] == "level" else "Shift and all turns solved for, no scale."
-    if control["scale_ppm"] is not None:
+    text = {
+        "level": "Level kept: shift and heading solved for.",
+        "scaled": "Shift, all turns and scale solved for: distances in coordinates are not those that were scanned.",
+        "network": "Control took part in the adjustment of the network, each point by its deviation.",
+    }.get(control["mode"], "Shift and all turns solved for, no scale.")
+    if control["scale_ppm"] is not None and control["mode"] == "scaled":
+        text += f" Scale {control['scale_ppm']:+.0f} ppm (±{control['scale_sigma_ppm']:.0f})."
+    elif control["scale_ppm"] is not None:
         text += f" Were scale left free it would be {control['scale_ppm']:+.0f} ppm (±{control['scale_sigma_ppm']:.0f})."
     if control["check_mm"] is not None:
         text += f" Check points took no part; they are off by {control['check_mm']:.1f} mm (root mean square in space)."

@@ -31,7 +31,7 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
         for x in stations_by.values():
             own = data["stations"][x.id]
             inside = x.part_id == frame.part
-            pose = frame.T_frame_part @ matrix(x.pose)
+            pose = frames.unstretched(frame.T_frame_part @ matrix(x.pose))
             out_stations.append(
                 {
                     "name": x.name,
@@ -87,6 +87,7 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
                             "sigma_mm": 1000 * float(np.sqrt(np.trace(np.array(g.covariance).reshape(3, 3)))),
                             "used": g.used,
                             "remark": g.remark,
+                            "normalized": data["sightings"].get(g.id, {}).get("normalized"),
                         }
                         for g in sightings
                         if g.target_id == t["id"] and stations_by[g.station_id].part_id == t["part"]
@@ -120,6 +121,8 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
         "solution": {
             **{k: data[k] for k in ("sigma0", "degrees_of_freedom", "global_test", "converged")},
             "parts": [[stations_by[x].name for x in p["stations"]] for p in data["parts"]],
+            "scale": frames.stretch(frame.T_frame_part),
+            "levels": {stations_by[x].name: v for x, v in data["levels"].items() if x in stations_by},
         },
         "findings": data["findings"] + findings,
         "undecided": [

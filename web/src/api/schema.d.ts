@@ -3492,7 +3492,7 @@ export interface components {
         /** Placed */
         Placed: {
             /** Mode */
-            mode?: ("rigid" | "level" | "network") | null;
+            mode?: ("rigid" | "level" | "scaled" | "network") | null;
             /** Part */
             part?: string | null;
         };
@@ -6372,7 +6372,7 @@ export interface operations {
             query?: {
                 /** @description the part of the network that is meant; else the one that is shown first */
                 part?: string | null;
-                mode?: ("rigid" | "level" | "network") | null;
+                mode?: ("rigid" | "level" | "scaled" | "network") | null;
             };
             header?: never;
             path: {

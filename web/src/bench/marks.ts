@@ -138,29 +138,30 @@ export function drawShape(g: CanvasRenderingContext2D, p: Pane, { kind, at, norm
   g.stroke();
 }
 
-const ARM = 4; // metres of an axis that is drawn
+const ARM = 72; // pixels of an axis that is drawn
 
-/** A grid as it would lie: E as a full line, N as a dashed one, each with its letter, from the place that has its zero or its values. */
+/** A grid as it would lie: E as a full line, N as a dashed one, each with its letter, from the place whose values are given. */
 export function drawAxes(g: CanvasRenderingContext2D, p: Pane, t: number[], from: number[]) {
   const o = p.pixel(from[0]!, from[1]!, from[2]!);
   if (!o) return;
   g.save();
   g.strokeStyle = g.fillStyle = "#e8a700";
-  g.lineWidth = 2;
+  g.lineWidth = 2.5;
   g.font = FONT;
   for (const [row, letter] of [
     [0, "E"],
     [4, "N"],
   ] as const) {
-    const end = p.pixel(from[0]! + ARM * t[row]!, from[1]! + ARM * t[row + 1]!, from[2]! + ARM * t[row + 2]!);
-    if (!end) continue;
+    const end = p.pixel(from[0]! + t[row]!, from[1]! + t[row + 1]!, from[2]! + t[row + 2]!);
+    const far = end && Math.hypot(end[0] - o[0], end[1] - o[1]);
+    if (!far) continue; // seen along it
+    const [x, y] = [(end[0] - o[0]) / far, (end[1] - o[1]) / far];
     g.setLineDash(letter === "N" ? [7, 4] : []);
     g.beginPath();
     g.moveTo(...o);
-    g.lineTo(...end);
+    g.lineTo(o[0] + ARM * x, o[1] + ARM * y);
     g.stroke();
-    const far = Math.hypot(end[0] - o[0], end[1] - o[1]) || 1;
-    g.fillText(letter, end[0] + (9 * (end[0] - o[0])) / far - 3, end[1] + (9 * (end[1] - o[1])) / far + 4);
+    g.fillText(letter, o[0] + (ARM + 10) * x - 4, o[1] + (ARM + 10) * y + 4);
   }
   g.restore();
 }

@@ -27,9 +27,10 @@ export function into(t: number[], p: number[]): [number, number, number] {
 /** Height in the frame of T of a level plane at z of the project; frames are level but for what control says. */
 export const heightIn = (t: number[], z: number) => t[10]! * z + t[11]!;
 
-/** The inverse of a rigid transform, row by row. */
+/** The inverse of a transform that turns, shifts and scales alike in all directions, row by row. */
 export function inverse(t: number[]): number[] {
-  const r = (i: number, j: number) => t[4 * i + j]!;
+  const scale2 = t[0]! ** 2 + t[1]! ** 2 + t[2]! ** 2;
+  const r = (i: number, j: number) => t[4 * i + j]! / scale2;
   const out = [0, 1, 2].flatMap((i) => [
     r(0, i),
     r(1, i),

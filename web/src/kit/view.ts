@@ -100,7 +100,7 @@ interface State {
   picking: boolean; // natural points are picked as targets
   knowing: "tape" | "plumb" | null; // what is known beside the scans is being given
   axes: number[] | null; // a grid as it would lie, see Scene
-  mode: "rigid" | "level" | "network" | null; // how control is solved; null: as the part is placed now
+  mode: "rigid" | "level" | "scaled" | "network" | null; // how control is solved; null: as the part is placed now
   matching: Matching | null;
   hover: number[] | null;
   caught: { station: string; range: number } | null; // the point under the cursor

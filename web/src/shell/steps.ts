@@ -72,6 +72,7 @@ export const STEPS: { id: StepId; title: string; Card: OfProject; ledgers: Ledge
     [
       ["links", "Links"],
       ["sightings", "Targets"],
+      ["known", "Known"],
       ["questions", "Questions"],
     ],
   ),

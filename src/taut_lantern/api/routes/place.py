@@ -41,7 +41,7 @@ def take_control(project_id: P, body: x.ControlText) -> x.ControlOut:
 
 
 @api.get("/projects/{project_id}/control", operation_id="get_control")
-def get_control(project_id: P, part: Part = None, mode: Literal["rigid", "level", "network"] | None = None) -> x.ControlOut:
+def get_control(project_id: P, part: Part = None, mode: Literal["rigid", "level", "scaled", "network"] | None = None) -> x.ControlOut:
     """Control as it fits a part. mode: 6 or 4 unknowns; left out: as the part is placed now, else rigid."""
     with db.snapshot() as s:
         return x.ControlOut(**residuals_of(s, project_id, part, mode))

@@ -66,7 +66,7 @@ class ControlOut(Out):
     applied: bool
     up_to_date: bool
     sentence: str
-    mode: str  # rigid, level, network
+    mode: str  # rigid, level, scaled, network
     scale_ppm: float | None  # how much longer control is, were that left free
     scale_sigma_ppm: float | None
     check_mm: float | None  # root mean square of the check points
@@ -101,7 +101,7 @@ class ControlPatch(Model):
 
 class Placed(Model):
     part: Id | None = None
-    mode: Literal["rigid", "level", "network"] | None = None  # None: as it is placed now, else rigid
+    mode: Literal["rigid", "level", "scaled", "network"] | None = None  # None: as it is placed now, else rigid
 
 
 class UnitIn(Model):

@@ -8,7 +8,7 @@ motions about the middle of the points.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,28 +19,30 @@ from ..targets.match import rigid
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
 STEPS, STILL, WIDEST = 12, 1e-8, 0.3  # steps; radians and metres of the last one; radians of the widest
-LEVEL, RIGID = "level", "rigid"  # 4 and 6 unknowns
+LEVEL, RIGID, SCALED = "level", "rigid", "scaled"  # 4, 6 and 7 unknowns
 
 
 @dataclass(frozen=True)
 class Points:
-    """project, control : (n, 3) metres, NaN for what was not given; weight : (n, 3). tilt : None when nothing is known of up."""
+    """project, control : (n, 3) metres, NaN for what was not given; weight : (n, 3). tilt : None when nothing is known of up. more: unknowns
+    that are solved for beside the motion."""
 
     project: Array
     control: Array
     weight: Array
     mode: str = RIGID
     tilt: float | None = None
+    more: int = 0
 
     def of(self, chosen: Sequence[int]) -> Points:
         k = list(chosen)
-        return Points(self.project[k], self.control[k], self.weight[k], self.mode, self.tilt)
+        return replace(self, project=self.project[k], control=self.control[k], weight=self.weight[k])
 
     def given(self, control: Array) -> Points:
         """The same points with other control; what is given there and was not counts as the others do."""
         usual = float(self.weight[self.weight > 0].mean()) if (self.weight > 0).any() else 1.0
         weight = np.where(np.isfinite(control), np.where(self.weight > 0, self.weight, usual), 0.0)
-        return Points(self.project, control, weight, self.mode, self.tilt)
+        return replace(self, control=control, weight=weight)
 
     @property
     def free(self) -> list[int]:
@@ -50,7 +52,7 @@ class Points:
     def freedom(self) -> int:
         """How many more numbers are given than are solved for."""
         known = int((self.weight > 0).sum()) + (2 if self.mode != LEVEL and self.tilt is not None else 0)
-        return max(known - len(self.free), 0)
+        return max(known - len(self.free) - self.more, 0)
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from .. import frames
 from ..errors import Finding, NotEnough
-from .fit import LEVEL, ONE_PLACE, RIGID, Fit, Points, fitted, held, scale_of
+from .fit import LEVEL, ONE_PLACE, RIGID, SCALED, Fit, Points, fitted, held, scale_of
 from .suspects import Suspicion, blundered, of_all
 
 Array = NDArray[np.float64]
@@ -93,10 +93,10 @@ def solve(
     tilt: float | None = None,
     up: Array | None = None,
 ) -> Placement:
-    """Placement without scale from the points whose role is control.
+    """Placement from the points whose role is control.
 
     project, control : (n, 3) metres, the same points in both frames, NaN in control for what was not given; mode: rigid (6
-    unknowns) or level (4); sigma : (n, 3) deviations of control, metres, NaN where unknown; tilt: deviation, radians, of what the
+    unknowns), level (4) or scaled (7: T_control_project holds the scale); sigma : (n, 3) deviations of control, metres, NaN where unknown; tilt: deviation, radians, of what the
     project takes for up, None when its scanners may lean; up : (3,) that direction, z when left out; reach : (m, 3) project frame, the places that are to be placed. What a
     suspicion explains (see ``suspects``) is named and left out. Nothing is taut when the predicted error at the far end exceeds
     the tolerance. NotEnough when the points do not hold the placement, with what is missing.
@@ -104,10 +104,69 @@ def solve(
     stand = np.eye(4) if up is None else frames.upright(up)
     project = frames.apply(stand, project)
     reach = None if reach is None else frames.apply(stand, reach)
+    if mode == SCALED:
+        return _scaled(names, roles, project, control, tolerance, reach, sigma, tilt, stand)
+    placement = _solved(names, roles, project, control, tolerance, mode, reach, sigma, tilt)
+    return replace(placement, T_control_project=placement.T_control_project @ stand)
+
+
+STRETCH = 0.003  # of the length: more is no projection and no scanner out of calibration, but a unit
+
+
+def _scaled(
+    names: Sequence[str],
+    roles: Sequence[str],
+    project: Array,
+    control: Array,
+    tolerance: float,
+    reach: Array | None,
+    sigma: Array | None,
+    tilt: float | None,
+    stand: Array,
+) -> Placement:
+    """Seven unknowns: the project is stretched until nothing of the scale is left, and placed as it then is."""
+    stretch, deviation = 1.0, np.inf
+    for _ in range(6):
+        there = None if reach is None else stretch * reach
+        found = _solved(names, roles, stretch * project, control, tolerance, RIGID, there, sigma, tilt, more=1)
+        value, deviation = found.scale
+        if not np.isfinite(deviation):
+            raise NotEnough("fewer than three points with all coordinates are matched, so nothing holds a scale", remedy="match one more")
+        if any(f.subject == "control" and f.severity == "fault" for f in found.findings) or abs(value) < 1e-10:
+            break
+        stretch *= 1 + value
+    if abs(stretch - 1) > STRETCH:
+        message = f"a scale of {1e6 * (stretch - 1):.0f} ppm is no scale but another unit, or a wrong match"
+        raise NotEnough(message, remedy="place it without scale, and see what is said of the points")
+    far = float(np.hypot(found.far, deviation * found.far_from))
+    message = (
+        f"the scans are {'stretched' if stretch > 1 else 'shrunk'} by {1e6 * abs(stretch - 1):.0f} ppm (±{1e6 * deviation:.0f}): "
+        "distances in coordinates are no longer those that were scanned"
+    )
+    said = [f for f in found.findings if f.code not in ("scale", "weak_geometry")]
+    findings = (Finding("scaled", "placement", message, "doubt"), *_about_all(far, found.far_from, 4, RIGID, tolerance), *said)
+    t = found.T_control_project.copy()
+    t[:3, :3] *= stretch
+    return replace(found, T_control_project=t @ stand, scale=(stretch - 1, deviation), far=far, findings=findings, mode=SCALED)
+
+
+def _solved(
+    names: Sequence[str],
+    roles: Sequence[str],
+    project: Array,
+    control: Array,
+    tolerance: float,
+    mode: str,
+    reach: Array | None,
+    sigma: Array | None,
+    tilt: float | None,
+    more: int = 0,
+) -> Placement:
+    """As :func:`solve` with 4 or 6 unknowns, of a project that stands upright."""
     prior = PRIOR_SHARE * tolerance
     expected = np.full(control.shape, prior) if sigma is None else np.where(np.isfinite(sigma), sigma, prior)
     given = np.isfinite(control)
-    points = Points(project, control, np.where(given, 1 / np.maximum(expected, 1e-5) ** 2, 0.0), mode, tilt)
+    points = Points(project, control, np.where(given, 1 / np.maximum(expected, 1e-5) ** 2, 0.0), mode, tilt, more)
     used = _enough(names, roles, points)
     leaning: tuple[Finding, ...] = ()
     if mode != LEVEL and tilt is not None:
@@ -136,7 +195,7 @@ def solve(
     )
     findings = (*general, *(s.finding for s in suspicions), *(r for p in out for r in p.reasons if r.code == "over_tolerance"))
     typical = float(np.sqrt(factor2 * np.mean(1 / own.weight[own.weight > 0])))
-    return Placement(fit.T @ stand, out, typical, float(np.sqrt(factor2)), covariance, fit.centre, far, far_from, scale, findings, mode)
+    return Placement(fit.T, out, typical, float(np.sqrt(factor2)), covariance, fit.centre, far, far_from, scale, findings, mode)
 
 
 def _enough(names: Sequence[str], roles: Sequence[str], p: Points) -> list[int]:

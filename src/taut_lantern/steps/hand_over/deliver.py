@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -112,7 +113,11 @@ def _clouds(state: State, progress: Progress) -> Iterator[tuple[str, Any, Array,
         if state.box is not None:
             keep &= state.box.inside(frames.apply(pose, scan.xyz))
         scan = scan.take(keep)
-        yield station.name, scan, frames.apply(T_frame_part @ pose, scan.xyz), T_frame_part @ pose
+        there = T_frame_part @ pose
+        at, stretch = frames.apply(there, scan.xyz), frames.stretch(T_frame_part)
+        if abs(stretch - 1) > 1e-12:  # a pose holds no scale: the scan's own points take it
+            scan = replace(scan, xyz=(scan.xyz * stretch).astype(np.float32))
+        yield station.name, scan, at, frames.unstretched(there)
 
 
 def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:

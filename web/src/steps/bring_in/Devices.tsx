@@ -122,7 +122,7 @@ function Scanner({ id, device }: { id: string; device: Device }) {
         placeholder="ST-13"
         onChange={(e) => setName(e.target.value)}
       />
-      <Field label="Points of a full turn" unit="mio" value={points} onChange={(e) => setPoints(e.target.value)} />
+      <Field label="Points of a full turn" unit="M" value={points} onChange={(e) => setPoints(e.target.value)} />
       <Actions>
         <Button
           main
@@ -163,7 +163,7 @@ function Scanner({ id, device }: { id: string; device: Device }) {
                 type="button"
                 className="cursor-pointer text-action underline"
                 onClick={() => fetch.mutate(s.id)}
-                aria-label={`Fetch ${s.name}`}
+                aria-label={`fetch ${s.name}`}
               >
                 fetch
               </button>

@@ -1,5 +1,5 @@
 /** Bring in: what is in each file before it is stored, limits and unit, the import report. */
-import { useRef, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { http, sent, type Job, type Schemas, type Station } from "../../api/client";
 import { useAsk, useJobs, useOriginals, useProject, useStations } from "../../api/queries";
 import { upload, useUploads } from "../../api/uploads";
@@ -17,6 +17,7 @@ import {
   type Column,
 } from "../../kit";
 import { Await } from "../../kit/await";
+import { provide } from "../../kit/commands";
 import { LengthField, useLengths } from "../../kit/fields";
 import { askToLetGo } from "../../kit/confirm";
 import { Table } from "../../kit/table";
@@ -30,6 +31,11 @@ type Original = Schemas["OriginalOut"];
 
 export function BringInCard({ id }: { id: string }) {
   const asked = [useOriginals(id), useStations(id), useJobs(id)] as const;
+  useEffect(
+    () =>
+      provide([{ id: "devices", title: "Open the drawer of instruments", keys: "i", run: () => openDevices(true) }]),
+    [],
+  );
   return (
     <Await of={[...asked]} what="files and stations">
       <Loaded id={id} files={asked[0].data ?? []} stations={asked[1].data ?? []} jobs={asked[2].data ?? []} />
@@ -188,6 +194,7 @@ function StationReport({ station: s }: { station: Station }) {
       ))}
       <Actions>
         <Button onClick={() => useView.getState().set({ stations: [] })}>Back to the files</Button>
+        <Button onClick={() => openDevices(true)}>Instruments</Button>
       </Actions>
     </>
   );

@@ -78,7 +78,7 @@ export function Placements({ id }: { id: string }) {
         <div key={p.id} className="flex items-baseline gap-2 border-b border-rule/60 py-1 text-[13.5px] last:border-0">
           <span className="flex-1">
             {p.revision}
-            {p.mode === "level" ? ", level" : ""}: {p.points.length} points, ±{fixed(p.sigma_mm)} mm
+            {p.mode === "rigid" ? "" : `, ${p.mode}`}: {p.points.length} points, ±{fixed(p.sigma_mm)} mm
             {p.check_mm !== null && `, check ${fixed(p.check_mm)} mm`}
             {p.moves_mm && moved(p.moves_mm) >= 0.05 && (
               <span className="text-quiet">

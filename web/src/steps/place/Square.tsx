@@ -35,7 +35,7 @@ export function Square({ id }: { id: string }) {
       onPick: (at) => set({ picks: [...useView.getState().picks, at].slice(-2) }),
     });
     const forget = provide([
-      { id: "grid.flip", title: "Turn the grid that is laid the other way", keys: "x", run: () => setFlip((f) => !f) },
+      { id: "grid.flip", title: "Turn the grid that is laid the other way", keys: "g", run: () => setFlip((f) => !f) },
     ]);
     return () => {
       forget();
@@ -105,10 +105,10 @@ export function Square({ id }: { id: string }) {
         ]}
       />
       <Heading>Picked</Heading>
-      <Row name={byPoints ? "place" : "wall"} value={wall ? shown(wall) : "–"} unit={UNITS[unit].name} />
-      <Row name="point" value={point ? shown(point) : "–"} unit={UNITS[unit].name} />
+      <Place name={byPoints ? "place" : "wall"} at={wall && shown(wall)} unit={UNITS[unit].name} />
+      <Place name="point" at={point && shown(point)} unit={UNITS[unit].name} />
       {look.isError && <Quiet>{String(look.error.message)}.</Quiet>}
-      {laid && <Fit laid={laid} />}
+      {laid && (laid.points !== null || laid.corner) && <Fit laid={laid} />}
       <Heading>Coordinates of the point</Heading>
       <LengthField of={given} name="e" label="E" />
       <LengthField of={given} name="n" label="N" />
@@ -126,7 +126,7 @@ export function Square({ id }: { id: string }) {
       </label>
       <label className="flex items-center gap-2 py-1 text-[13.5px]">
         <input type="checkbox" checked={flip} onChange={(e) => setFlip(e.target.checked)} /> E runs the other way (key
-        X)
+        G)
       </label>
       <Actions>
         <Button
@@ -145,6 +145,14 @@ export function Square({ id }: { id: string }) {
     </>
   );
 }
+
+/** A picked place; its coordinates may be long. */
+const Place = ({ name, at, unit }: { name: string; at: string | undefined; unit: string }) => (
+  <div className="border-b border-rule/60 py-1 text-[13.5px] last:border-0">
+    {name}
+    <span className="block text-right font-mono text-[12.5px]">{at ? `${at} ${unit}` : "–"}</span>
+  </div>
+);
 
 /** How well what was picked holds the grid. */
 function Fit({ laid }: { laid: Preview }) {

@@ -15,9 +15,10 @@ import { Square } from "./Square";
 import { editGrid, newGrid, useGrid } from "./grid";
 
 type Point = Control["points"][number];
-const MODES: ["rigid" | "level" | "network", string][] = [
+const MODES: ["rigid" | "level" | "scaled" | "network", string][] = [
   ["rigid", "shift and all turns"],
   ["level", "shift and heading"],
+  ["scaled", "shift, turns and scale"],
   ["network", "all, in the network"],
 ];
 
@@ -114,10 +115,10 @@ function Loaded({ id, control, jobs }: { id: string; control: Control; jobs: Job
           )}
           {control.scale_ppm !== null && (
             <Row
-              name="scale, were it left free"
+              name={control.mode === "scaled" ? "scale" : "scale, were it left free"}
               value={`${control.scale_ppm > 0 ? "+" : ""}${fixed(control.scale_ppm, 0)} ±${fixed(control.scale_sigma_ppm, 0)}`}
               unit="ppm"
-              doubt={control.findings.some((f) => f.code === "scale")}
+              doubt={control.findings.some((f) => f.code.startsWith("scale"))}
             />
           )}
           {control.findings.map((f) => (
@@ -245,13 +246,20 @@ function ControlLedger({ id }: { id: string }) {
     },
     { head: "matched by", cell: (p) => p.matched_by, value: (p) => p.matched_by },
     {
+      head: "remarks",
+      cell: (p) =>
+        [p.elsewhere, ...p.reasons.map((r) => r.message)].filter(Boolean).join(" · ") || (
+          <span className="text-quiet">{p.remark}</span>
+        ),
+    },
+    {
       head: "can be",
-      width: "84px",
+      width: "110px",
       cell: (p) => (
         <button
           type="button"
           className={DO}
-          aria-label={`Take ${p.name} away`}
+          aria-label={`taken away: ${p.name}`}
           onClick={() =>
             remove.mutate(p, { onSuccess: () => void tellUndoable(id, `Took the control point ${p.name} away.`) })
           }
@@ -259,13 +267,6 @@ function ControlLedger({ id }: { id: string }) {
           taken away
         </button>
       ),
-    },
-    {
-      head: "remarks",
-      cell: (p) =>
-        [p.elsewhere, ...p.reasons.map((r) => r.message)].filter(Boolean).join(" · ") || (
-          <span className="text-quiet">{p.remark}</span>
-        ),
     },
   ];
   return (

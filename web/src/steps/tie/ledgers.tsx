@@ -149,12 +149,12 @@ function SightingsLedger({ id }: { id: string }) {
     { head: "remarks", cell: (g) => g.remark },
     {
       head: "can be",
-      width: "84px",
+      width: "110px",
       cell: (g) => (
         <button
           type="button"
           className="cursor-pointer text-action underline"
-          aria-label={`Take ${g.target_name || "the sighting"} of ${g.station_name} away`}
+          aria-label={`taken away: ${g.target_name || "the sighting"} of ${g.station_name}`}
           onClick={() =>
             remove.mutate(g, {
               onSuccess: () => void tellUndoable(id, `Took a sighting of ${g.target_name || "no target"} away.`),
@@ -174,7 +174,7 @@ function SightingsLedger({ id }: { id: string }) {
         {
           id: "tie.switch",
           title: "Switch the chosen sighting off or on",
-          keys: "o",
+          keys: "s",
           run: () => chosen && change.mutate({ g: chosen, used: !chosen.used }),
         },
       ]),
