@@ -1,4 +1,4 @@
-"""./lantern measure [points] [large] [bench] [pairs] [ties] [honest] [joint] [network] [targets] [faults]: run, print, and keep the table in docs/benchmarks.md when all ran."""
+"""./lantern measure [points] [large] [bench] [pairs] [ties] [honest] [joint] [network] [targets] [cleaning] [faults]: run, print, and keep the table in docs/benchmarks.md when all ran."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import sys
 from datetime import date
 from pathlib import Path
 
-from . import bench, faults, honest, joint, large, network, pairs, points, targets, ties
+from . import bench, cleaning, faults, honest, joint, large, network, pairs, points, targets, ties
 from .table import Row, markdown
 
 PARTS = {
@@ -21,6 +21,7 @@ PARTS = {
     "joint": joint.run,
     "network": network.run,
     "targets": targets.run,
+    "cleaning": cleaning.run,
     "faults": faults.run,
 }
 WORDS = """# Benchmarks

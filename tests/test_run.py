@@ -32,10 +32,11 @@ def small(site: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def test_a_sound_job_ends_with_0_and_says_everything(database: str, small: Path, site: Path, truth: dict[str, Any], tmp_path: Path) -> None:
-    done = run(small, "--deliver", tmp_path / "out", "--targets", "spheres:0.1")
+    more = ("--clean", "movers,noise", "--even", "0.02")
+    done = run(small, "--deliver", tmp_path / "out", "--targets", "spheres:0.1", *more)
     assert done.returncode == 0, done.stderr
     result = json.loads((tmp_path / "out" / "result.json").read_text())
-    assert set(result) == {"format", "stations", "links", "targets", "control", "solution", "findings", "undecided", "timings"}
+    assert set(result) == {"format", "stations", "links", "targets", "control", "solution", "findings", "undecided", "timings", "cleaning"}
     assert [x["name"] for x in result["stations"]] == ["ST-01", "ST-02", "ST-04", "ST-05"]
     poses = {}
     for x in result["stations"]:
@@ -62,15 +63,22 @@ def test_a_sound_job_ends_with_0_and_says_everything(database: str, small: Path,
     keys |= {"weak_direction", "residual_mm", "residual_mdeg", "reasons"}
     assert result["links"] and all(set(k) == keys and np.array(k["T_a_b"]).shape == (4, 4) for k in result["links"])
     assert result["targets"] and {"station", "center", "fit_rms_mm", "points"} < set(result["targets"][0]["sightings"][0])
-    assert {"sigma0", "degrees_of_freedom", "global_test", "converged", "parts"} == set(result["solution"]) and len(
+    assert {"sigma0", "degrees_of_freedom", "global_test", "converged", "parts", "scale", "levels"} == set(result["solution"]) and len(
         result["solution"]["parts"]
     ) == 1
     assert sorted(p.suffix for p in (tmp_path / "out").iterdir()) == [".e57", ".json", ".laz", ".pdf"]
     heads = e57.headers(next((tmp_path / "out").glob("*.e57")))
     for head, x in zip(heads, result["stations"], strict=True):
         np.testing.assert_allclose(head.pose, poses[x["name"]], atol=1e-9)
-    with laspy.open(next((tmp_path / "out").glob("*.laz"))) as f:
-        assert f.header.point_count == sum(x["points"] for x in result["stations"])
+    cloud = laspy.read(next((tmp_path / "out").glob("*.laz"))).xyz
+    kept = [e57.points(next((tmp_path / "out").glob("*.e57")), k)[0] for k in range(4)]
+    assert len(cloud) == sum(map(len, kept)) and all(k.row is not None and len(np.unique(k.row)) > 100 for k in kept)
+    cells = np.unique(np.floor(cloud / 0.02).astype(int), axis=0)
+    assert len(cells) > 0.99 * len(cloud) > 100_000  # one point in each cell, of all stations together
+    reasons = {(c["station"], c["reason"]): c for c in result["cleaning"]}
+    assert all(reasons[x["name"], "noise"]["points"] > 20 for x in result["stations"])
+    movers = [c for (_, reason), c in reasons.items() if reason == "movers"]
+    assert movers and all(c["points"] > 20 and c["area"] > 0.02 and c["objects"] >= 1 for c in movers)
 
 
 def test_a_broken_file_and_an_unconnected_station_end_with_3_and_their_names(database: str, site: Path, tmp_path: Path) -> None:

@@ -175,6 +175,8 @@ def run(
     hold: Annotated[list[str] | None, typer.Option(help="name of a scan file whose scans keep the poses that it has for them")] = None,
     profile: Annotated[str, typer.Option(help="tolerance profile: as-built, plant steelwork, topographic")] = "",
     sketch: Annotated[Path | None, typer.Option(help="where the scans stand roughly: lines of name, x, y in metres")] = None,
+    clean: Annotated[str, typer.Option(help="what goes before it is handed over: movers,noise")] = "",
+    even: Annotated[float | None, typer.Option(help="one spacing of the clouds over all stations, metres, e.g. 0.005")] = None,
     keep: Annotated[bool, typer.Option(help="keep the project in the database")] = True,
 ) -> None:
     """A whole job without a screen: bring in, tie, place, hand over. Exit 0 when all is connected and nothing is parted, else 3."""
@@ -184,7 +186,8 @@ def run(
 
     actor.set("command line")
     try:
-        known = Known(answer or [], unlevel, order, hold or [], profile, sketch)
+        cleaned = [w.strip() for w in clean.split(",") if w.strip()]
+        known = Known(answer or [], unlevel, order, hold or [], profile, sketch, cleaned, even)
         code = run_job(scans, deliver, control, columns, unit, targets, keep, console, known)
     except LanternError as problem:
         console.print(f"[bold]{problem.message}[/bold]\n{problem.remedy}")

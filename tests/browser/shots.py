@@ -93,6 +93,18 @@ def walk(screen: Screen, url: str) -> None:
     page.goto(f"{url}/bring_in?budget=700000")
     page.wait_for_selector("[data-station=ST-12]", timeout=180_000)
     screen.idle()
+    page.get_by_role("button", name="Instruments", exact=True).click()
+    page.get_by_alt_text("what is seen through the scanner").wait_for(timeout=30_000)
+    for _ in range(2):
+        screen.press("right")
+    page.wait_for_timeout(1500)
+    view = page.get_by_role("button", name=re.compile("^Live view"))
+    box = view.bounding_box()
+    assert box is not None
+    page.mouse.click(box["x"] + 0.74 * box["width"], box["y"] + 0.84 * box["height"])
+    page.wait_for_timeout(2000)
+    keep("instruments")
+    screen.press("Close the drawer")
     screen.tab("Import report")
     page.get_by_label("Coloured by").select_option("colour")
     page.locator("[data-station=ST-02] button").first.click()  # what is chosen is seen: it shares no coordinates yet

@@ -33,7 +33,7 @@ from ..core.targets.kinds import finish
 from ..formats import e57
 from .scanner import Scanner, scan
 from .scene import BOARDS, SPHERES, STATIONS, Scene, ottermere
-from .site import PEOPLE, T_CONTROL_SITE, station_pose
+from .site import T_CONTROL_SITE, station_pose, walkers_of
 
 Array = NDArray[np.float64]
 LOW = 5  # per cent of the battery, below which no work is begun
@@ -83,10 +83,7 @@ class Fine(Scanner):
 
 @lru_cache(maxsize=2)
 def _scene(place: str, seed: int) -> Scene:
-    rng = np.random.default_rng(1000 * seed + int(place[-2:]))
-    where, _ = station_pose(place)
-    walkers = [(x + rng.uniform(-1.5, 1.5), y + rng.uniform(-0.6, 0.6), z) for x, y, z in PEOPLE]
-    return ottermere(seed, [w for w in walkers if math.dist(w[:2], where[:2]) > 0.9])
+    return ottermere(seed, walkers_of(place, seed))
 
 
 def _look(place: str, scanner: Scanner, seed: int = 1) -> tuple[Scan, Array]:

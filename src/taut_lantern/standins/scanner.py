@@ -31,6 +31,7 @@ class Scanner:
     lean: float = 0.0  # radians that the tripod leans, about a level axis drawn for each scan
     lowest: float = -math.radians(62)
     longest: float = 90.0  # metres
+    mixed: float = 0.15  # share of the beams on an edge that meet both surfaces
     beam: float = 0.0  # radians: deviation of the light round its ray, which blurs the pattern of boards
 
     def grid(self) -> tuple[NDArray, NDArray]:
@@ -142,7 +143,7 @@ def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: i
         other = np.roll(image, 1, axis)
         with np.errstate(invalid="ignore"):
             jump = np.abs(other - image)
-        edge = (jump > 0.05) & (jump < 3.0) & (rng.random(image.shape) < 0.15)
+        edge = (jump > 0.05) & (jump < 3.0) & (rng.random(image.shape) < scanner.mixed)
         here = np.flatnonzero(edge)
         there = np.roll(np.arange(image.size).reshape(image.shape), 1, axis).flat[here]
         gap = ray[there] * image.flat[there][:, None] - ray[here] * image.flat[here][:, None]

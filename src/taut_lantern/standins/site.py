@@ -35,13 +35,18 @@ def station_pose(name: str) -> tuple[tuple[float, float, float], float]:
     return (x, y, floor + float(rng.uniform(1.55, 1.75))), float(rng.uniform(-math.pi, math.pi))
 
 
+def walkers_of(name: str, seed: int = 1) -> list[tuple[float, float, float]]:
+    """Where people stand while a station is scanned, site frame: nobody beside the instrument."""
+    rng = np.random.default_rng(1000 * seed + int(name[-2:]))
+    where, _ = station_pose(name)
+    some = [(float(x + rng.uniform(-1.5, 1.5)), float(y + rng.uniform(-0.6, 0.6)), float(z)) for x, y, z in PEOPLE]
+    return [w for w in some if math.dist(w[:2], where[:2]) > 0.9]
+
+
 def simulate(name: str, scanner: Scanner, seed: int = 1):  # type: ignore[no-untyped-def]
     """(Scan, true pose station -> site) of one demo station; people stand elsewhere each time."""
-    rng = np.random.default_rng(1000 * seed + int(name[-2:]))
     where, yaw = station_pose(name)
-    walkers = [(x + rng.uniform(-1.5, 1.5), y + rng.uniform(-0.6, 0.6), z) for x, y, z in PEOPLE]
-    walkers = [w for w in walkers if math.dist(w[:2], where[:2]) > 0.9]
-    return scan(ottermere(seed, walkers), where, yaw, seed * 1000 + int(name[-2:]), scanner)
+    return scan(ottermere(seed, walkers_of(name, seed)), where, yaw, seed * 1000 + int(name[-2:]), scanner)
 
 
 def control_rows(seed: int = 1) -> list[tuple[str, float, float, float, str]]:

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from ..core import frames
 from ..site.common import get_project, matrix, stations_of
@@ -13,7 +14,7 @@ from ..site.frames import deviation_in, in_use
 from ..site.placing import residuals_of
 from ..site.solution import solution_of
 from ..store.db import session
-from ..store.models import Control, Link, Original, Sighting, Target
+from ..store.models import Control, Edit, EditDelta, Link, Original, Sighting, Target
 from .tie import questions
 
 FORMAT = 1
@@ -94,6 +95,7 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
                     ],
                 }
             )
+        cleaning = _cleaning(s, project_id, {k: x.name for k, x in stations_by.items()})
         has_control = s.scalar(select(Control.id).where(Control.project_id == project_id).limit(1)) is not None
         state = residuals_of(s, project_id) if has_control else {}
     out_control = []
@@ -124,6 +126,7 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
             "scale": frames.stretch(frame.T_frame_part),
             "levels": {stations_by[x].name: v for x, v in data["levels"].items() if x in stations_by},
         },
+        "cleaning": cleaning,
         "findings": data["findings"] + findings,
         "undecided": [
             {
@@ -149,6 +152,27 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
         ],
         "timings": timings,
     }
+
+
+REASONS = {"mover": "movers", "edge": "noise", "hand": "by hand"}
+
+
+def _cleaning(s: Session, project_id: str, names: dict[str, str]) -> list[dict[str, Any]]:
+    """What is deleted, by station and reason. area: m2 of things that moved, across their two larger sides."""
+    q = select(Edit.kind, Edit.detail, EditDelta.station_id, EditDelta.count).join(EditDelta, EditDelta.edit_id == Edit.id)
+    found: dict[tuple[str, str], dict[str, Any]] = {}
+    for kind, detail, station, count in s.execute(q.where(Edit.project_id == project_id, Edit.active)):
+        own = found.setdefault((station, kind), {"points": 0, "area": 0.0, "objects": 0})
+        own["points"] += count
+        if kind == "mover":
+            a, b = sorted(detail["size"])[1:]
+            own["area"] += a * b
+            own["objects"] += 1
+    return [
+        {"station": names[station], "reason": REASONS.get(kind, kind), **own}
+        for (station, kind), own in sorted(found.items())
+        if station in names
+    ]
 
 
 def verdict(result: dict[str, Any]) -> list[str]:

@@ -15,6 +15,7 @@ from rich.progress import Progress as Bars
 from sqlalchemy import select
 
 from ..core.align.search import read_spots
+from ..core.clean.even import Even
 from ..core.errors import BadInput, LanternError
 from ..core.network.judge import PROFILES
 from ..core.targets.kinds import Wanted, read_wanted
@@ -25,6 +26,7 @@ from ..store.db import file_chunks, session
 from ..store.models import Original
 from ..store.queue import app as queue
 from .bring_in import stations, uploads
+from .clean import edits, filters
 from .hand_over import deliver as hand_over
 from .outcome import describe, verdict
 from .place import control as place
@@ -45,9 +47,15 @@ class Known:
     hold: Sequence[str] = ()
     profile: str = ""
     sketch: Path | None = None
+    clean: Sequence[str] = ()
+    even: float | None = None
 
     def check(self, files: list[Path]) -> None:
         """BadInput for what can be seen to be wrong before anything is brought in."""
+        if unknown := [w for w in self.clean if w not in (*CLEANS, NOT_YET)]:
+            raise BadInput(f"unknown filter {', '.join(unknown)}", subject="clean", remedy=f"use {', '.join((*CLEANS, NOT_YET))}")
+        if self.even is not None:
+            Even(self.even)  # a spacing that cannot be is refused before anything is brought in
         names = {f.name for f in files} | {f.stem for f in files}
         missing = [h for h in self.hold if h not in names]
         if missing:
@@ -160,7 +168,9 @@ def run_job(
                     findings.append({"code": problem.code, "subject": "control", "message": str(problem), "severity": "fault"})
 
             stage("place", work)
-        stage("hand over", lambda p: _hand_over(project, folder, count, p))
+        if beside.clean:
+            stage("clean", lambda p: findings.extend(_cleaned(project, beside.clean, p)))
+        stage("hand over", lambda p: _hand_over(project, folder, count, beside.even, p))
     result = describe(project, timings, findings)
     (folder / "result.json").write_text(json.dumps(result, indent=1) + "\n")
     reasons = verdict(result)
@@ -236,14 +246,47 @@ def _bring_in(project: str, files: list[Path], progress: Progress, findings: lis
             )
 
 
-def _hand_over(project: str, folder: Path, count: int, progress: Progress) -> None:
+CLEANS = {"movers": "mover", "noise": "edge"}
+NOT_YET = "ghosts"  # in mirrors and glass
+
+
+def _cleaned(project: str, words: Sequence[str], progress: Progress) -> list[dict[str, str]]:
+    """Find what does not belong and delete it; what a filter would take too much of is left, and said."""
+    said = []
+    if NOT_YET in words:
+        message = "mirror images are not looked for yet: nothing was taken out for them"
+        said.append({"code": "not_built", "subject": NOT_YET, "message": message, "severity": "note"})
+    kinds = [CLEANS[w] for w in words if w in CLEANS]
+    try:
+        filters.run(project, {"kinds": kinds, "strength": 0.5, "part": _shown(project)}, progress)
+    except LanternError as problem:
+        return [*said, {"code": problem.code, "subject": "clean", "message": str(problem), "severity": "doubt"}]
+    with session() as s:
+        finds = [e for e in edits.list_edits(s, project) if e["proposed"]]
+    for e in finds:
+        much = e["detail"].get("too_much") or []
+        if much:
+            names = ", ".join(x["station"] for x in much)
+            message = f"{e['title']}: a fifth and more of {names} would go, so nothing was taken out"
+            said.append({"code": "too_much", "subject": "clean", "message": message, "severity": "doubt"})
+        filters.decide(project, e["id"], e["version"], delete=not much)
+    return said
+
+
+def _shown(project: str) -> str | None:
+    with session() as s:
+        return wanted(s, get_project(s, project), None)
+
+
+def _hand_over(project: str, folder: Path, count: int, even: float | None, progress: Progress) -> None:
     for kind in ("e57", "laz", "pdf"):
         with session() as s:
             part = wanted(s, get_project(s, project), None)
             placed = len(stations_in(stations_of(s, project), part)) > 1 or count == 1
         if kind != "pdf" and not placed:
             continue
-        made = hand_over.make(project, {"what": kind}, progress)
+        what = {"what": kind} | ({"even": even} if even and kind != "pdf" else {})
+        made = hand_over.make(project, what, progress)
         part = folder / (made["name"] + ".part")
         with part.open("wb") as out:
             for piece in file_chunks(made["delivery"], made["size"]):

@@ -12,7 +12,8 @@ from .rows import Base, Journaled, new_id, now, project_key
 
 
 class Edit(Journaled, Base):
-    """A deletion of points: a mark that can be switched off. The points stay."""
+    """A deletion of points: a mark that can be switched off. The points stay. kind: hand, or the filter that found them (mover, edge);
+    proposed: found, and nobody has said yes or no yet; detail: of one thing that moved, its station, place, size and who contradicts."""
 
     __tablename__ = "edit"
     project_id: Mapped[str] = project_key()
@@ -20,6 +21,9 @@ class Edit(Journaled, Base):
     count: Mapped[int] = mapped_column(BigInteger)
     active: Mapped[bool] = mapped_column(default=True)
     place: Mapped[int] = mapped_column(default=0)
+    kind: Mapped[str] = mapped_column(String(12), default="hand")
+    proposed: Mapped[bool] = mapped_column(default=False)
+    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
 
 
 class EditDelta(Base):

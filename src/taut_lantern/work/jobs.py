@@ -28,6 +28,7 @@ from ..steps.bring_in import devices
 from ..steps.bring_in.merging import merge
 from ..steps.bring_in.stations import import_scan
 from ..steps.bring_in.uploads import read_original
+from ..steps.clean import filters
 from ..steps.clean.edits import delete_job
 from ..steps.draw.sections import fit_job
 from ..steps.hand_over.deliver import make
@@ -57,6 +58,7 @@ HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] =
     "lasso": delete_job,
     "deliver": make,
     "device": devices.run,
+    "filter": filters.run,
     "demo": _demo,
 }
 AGAIN = 75  # exit code of a run that was cut off by something passing, as the database's restart

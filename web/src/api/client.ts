@@ -6,6 +6,7 @@ export const http = createClient<paths>({ baseUrl: "/" });
 export type Schemas = components["schemas"];
 export type Project = Schemas["ProjectOut"];
 export type Station = Schemas["StationOut"];
+export type Edit = Schemas["EditOut"];
 export type Link = Schemas["LinkOut"];
 export type Network = Schemas["NetworkOut"];
 export type Job = Schemas["JobOut"];

@@ -719,6 +719,66 @@ export interface paths {
         patch: operations["switch_edit"];
         trace?: never;
     };
+    "/api/projects/{project_id}/edits/{edit_id}/decide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decide Find
+         * @description Delete what was found, or keep it.
+         */
+        post: operations["decide_find"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/filters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look For
+         * @description Look for things that moved between scans, and for points on no surface. What is found is proposed.
+         */
+        post: operations["look_for"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/finds/decide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decide Finds
+         * @description The same of all of a kind.
+         */
+        post: operations["decide_finds"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/frames/{frame_id}": {
         parameters: {
             query?: never;
@@ -2160,6 +2220,13 @@ export interface components {
             /** Stations */
             stations: string[];
         };
+        /** AgainstOut */
+        AgainstOut: {
+            /** Points */
+            points: number;
+            /** Station */
+            station: string;
+        };
         /**
          * AimIn
          * @description Radians in the frame of the station; target: its name, "" for the one that is seen there already, or a new one.
@@ -2559,6 +2626,26 @@ export interface components {
             /** Sigma Mm */
             sigma_mm: number;
         };
+        /** DecideAllIn */
+        DecideAllIn: {
+            /** Delete */
+            delete: boolean;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "mover" | "edge";
+        };
+        /** DecideIn */
+        DecideIn: {
+            /** Delete */
+            delete: boolean;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+        };
         /** DeliveryIn */
         DeliveryIn: {
             /**
@@ -2572,6 +2659,8 @@ export interface components {
              * @default true
              */
             crop: boolean;
+            /** Even */
+            even?: number | null;
             /**
              * Kind
              * @enum {string}
@@ -2687,14 +2776,49 @@ export interface components {
             /** Points */
             points?: number | null;
         };
-        /** EditOut */
+        /**
+         * EditDetail
+         * @description Of a thing that moved: the station that saw it, its middle in the part, its size in metres, the share that was seen through of what
+         *     others had a say in, and the stations whose rays passed through. too_much: stations of which a filter would take a fifth and more.
+         */
+        EditDetail: {
+            /**
+             * Against
+             * @default []
+             */
+            against: components["schemas"]["AgainstOut"][];
+            /** At */
+            at?: number[] | null;
+            /** Share */
+            share?: number | null;
+            /** Size */
+            size?: number[] | null;
+            /** Station */
+            station?: string | null;
+            /** Station Name */
+            station_name?: string | null;
+            /**
+             * Too Much
+             * @default []
+             */
+            too_much: components["schemas"]["TooMuchOut"][];
+        };
+        /**
+         * EditOut
+         * @description kind: hand, mover, edge; proposed: found, and nobody has said yes or no yet.
+         */
         EditOut: {
             /** Active */
             active: boolean;
             /** Count */
             count: number;
+            detail: components["schemas"]["EditDetail"];
             /** Id */
             id: string;
+            /** Kind */
+            kind: string;
+            /** Proposed */
+            proposed: boolean;
             /** Stations */
             stations: string[];
             /** Title */
@@ -2728,6 +2852,21 @@ export interface components {
             message: string;
             /** Remedy */
             remedy: string;
+        };
+        /**
+         * FilterIn
+         * @description strength: 0 takes only what is seen through nearly whole, 1 also what others half agree with.
+         */
+        FilterIn: {
+            /** Kinds */
+            kinds: ("mover" | "edge")[];
+            /** Part */
+            part?: string | null;
+            /**
+             * Strength
+             * @default 0.5
+             */
+            strength: number;
         };
         /** FindingOut */
         FindingOut: {
@@ -4315,6 +4454,13 @@ export interface components {
              * @default []
              */
             radii_mm: number[];
+        };
+        /** TooMuchOut */
+        TooMuchOut: {
+            /** Share */
+            share: number;
+            /** Station */
+            station: string;
         };
         /** TraceIn */
         TraceIn: {
@@ -8213,6 +8359,247 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["EditPatch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decide_find: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                edit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecideIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_for: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FilterIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decide_finds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecideAllIn"];
             };
         };
         responses: {

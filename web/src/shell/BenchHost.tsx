@@ -32,6 +32,7 @@ import {
   advised,
   dots,
   matchDots,
+  moved,
   noteInfos,
   QUICK,
   rects,
@@ -124,7 +125,9 @@ export function BenchHost({ id }: { id: string }) {
         ? matchDots(view.matching, infos)
         : view.step === "place" || view.step === "tie" || view.step === "prove" || view.target
           ? [...dots(sightings ?? [], view.target, part), ...advised(advice?.places ?? [])]
-          : [],
+          : view.step === "clean"
+            ? moved(edits ?? [])
+            : [],
       box: boxInfo(crop),
       colourBy: view.colourBy,
       span: view.spans[view.colourBy] ?? null,
@@ -150,6 +153,7 @@ export function BenchHost({ id }: { id: string }) {
     network,
     project,
     sightings,
+    edits,
     advice,
     crop,
     notes,

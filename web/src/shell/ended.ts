@@ -34,6 +34,10 @@ export function said(j: Job): [string, StepId, string] | null {
     ];
   if (j.kind === "lasso") return [`${Number(r["count"]).toLocaleString("en")} points are deleted.`, "clean", "edits"];
   if (j.kind === "device") return [`${words(r["name"])} is fetched and comes in.`, "bring_in", "report"];
+  if (j.kind === "filter") {
+    const things = Number(r["objects"]) ? `${count(r["objects"], "thing", "things")} that moved, ` : "";
+    return [`Found ${things}${Number(r["points"]).toLocaleString("en")} points in all.`, "clean", "edits"];
+  }
   if (j.kind === "deliver") return [`${words(r["name"])} is made.`, "hand_over", "deliveries"];
   return null;
 }

@@ -2,6 +2,7 @@
 import {
   bytes,
   type Box,
+  type Edit,
   type Network,
   type Note,
   type Project,
@@ -127,6 +128,12 @@ export function dots(sightings: Sighting[], target: string | null, part: string 
 /** Where one more set-up would hold the network better. */
 export const advised = (places: { at: number[] }[]): DotInfo[] =>
   places.map((p, k) => ({ at: p.at, label: `set-up ${k + 1}`, selected: true }));
+
+/** Things that filters found to have moved, and nobody decided on. */
+export const moved = (edits: Edit[]): DotInfo[] =>
+  edits.flatMap((e) =>
+    e.proposed && e.detail.at ? [{ at: e.detail.at, label: e.title.split(" seen")[0]!, selected: false }] : [],
+  );
 
 /** The field sketch under the plan of a part, where a picture lies below it and two of its stations stand there. */
 export function underPlan(project: string, search: Search | undefined, part: string | null): UnderInfo | null {

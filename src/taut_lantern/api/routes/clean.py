@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ...site.common import get_project
-from ...steps.clean import edits
+from ...steps.clean import edits, filters
 from ...store import db
 from .. import schemas as x
 from .base import P, Part, V, router
@@ -29,6 +29,26 @@ def list_edits(project_id: P) -> list[x.EditOut]:
 def switch_edit(project_id: P, edit_id: P, body: x.EditPatch) -> x.Said:
     edits.switch_edit(project_id, edit_id, body.active, body.version)
     return x.Said(message="changed")
+
+
+@api.post("/projects/{project_id}/filters", operation_id="look_for", status_code=202)
+def look_for(project_id: P, body: x.FilterIn) -> x.Started:
+    """Look for things that moved between scans, and for points on no surface. What is found is proposed."""
+    return x.Started(jobs=[filters.start(project_id, list(body.kinds), body.strength, body.part)])
+
+
+@api.post("/projects/{project_id}/edits/{edit_id}/decide", operation_id="decide_find")
+def decide_find(project_id: P, edit_id: P, body: x.DecideIn) -> x.Said:
+    """Delete what was found, or keep it."""
+    filters.decide(project_id, edit_id, body.version, body.delete)
+    return x.Said(message="deleted" if body.delete else "kept")
+
+
+@api.post("/projects/{project_id}/finds/decide", operation_id="decide_finds")
+def decide_finds(project_id: P, body: x.DecideAllIn) -> x.Said:
+    """The same of all of a kind."""
+    count = filters.decide_all(project_id, body.kind, body.delete)
+    return x.Said(message=f"{count} {'deleted' if body.delete else 'kept'}")
 
 
 @api.get("/projects/{project_id}/boxes", operation_id="list_boxes")

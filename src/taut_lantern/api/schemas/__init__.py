@@ -2,7 +2,22 @@
 
 from .base import FindingOut, LetGo, LetGoOut, Made, Model, Out, Problem, Said, Started
 from .bring_in import BringIn, ErrorOut, MergeProjectIn, OriginalOut, ScanReading, StationOut, StationPatch, Unfinished, UploadIn, UploadOut
-from .clean import BoxIn, BoxOut, BoxPatch, BoxProposal, EditOut, EditPatch, LassoIn, LassoOut
+from .clean import (
+    AgainstOut,
+    BoxIn,
+    BoxOut,
+    BoxPatch,
+    BoxProposal,
+    DecideAllIn,
+    DecideIn,
+    EditDetail,
+    EditOut,
+    EditPatch,
+    FilterIn,
+    LassoIn,
+    LassoOut,
+    TooMuchOut,
+)
 from .devices import AimIn, AimOut, DeviceFetchIn, DeviceOut, DeviceScan, DeviceScanIn, MeasuredOut, MeasureIn, SetUpIn, SetUpOut
 from .draw import SectionIn, SectionOut, TraceIn, TraceOut, TracePatch
 from .hand_over import DeliveryIn, DeliveryOut
@@ -92,6 +107,7 @@ __all__ = [
     "AcceptIn",
     "AcceptanceOut",
     "AdviceOut",
+    "AgainstOut",
     "AimIn",
     "AimOut",
     "AnswerIn",
@@ -112,16 +128,20 @@ __all__ = [
     "ControlText",
     "ConvertIn",
     "CornerOut",
+    "DecideAllIn",
+    "DecideIn",
     "DeliveryIn",
     "DeliveryOut",
     "DeviceFetchIn",
     "DeviceOut",
     "DeviceScan",
     "DeviceScanIn",
+    "EditDetail",
     "EditOut",
     "EditPatch",
     "Entry",
     "ErrorOut",
+    "FilterIn",
     "FindingOut",
     "Frame",
     "FramePatch",
@@ -207,6 +227,7 @@ __all__ = [
     "TargetName",
     "TargetOut",
     "TargetsIn",
+    "TooMuchOut",
     "TraceIn",
     "TraceOut",
     "TracePatch",

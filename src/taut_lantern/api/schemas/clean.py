@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -24,13 +24,59 @@ class LassoOut(Out):
     job: str | None  # what deletes them in the background, when it is too much
 
 
+class AgainstOut(Out):
+    station: str
+    points: int
+
+
+class TooMuchOut(Out):
+    station: str
+    share: float
+
+
+class EditDetail(Out):
+    """Of a thing that moved: the station that saw it, its middle in the part, its size in metres, the share that was seen through of what
+    others had a say in, and the stations whose rays passed through. too_much: stations of which a filter would take a fifth and more."""
+
+    station: str | None = None
+    station_name: str | None = None
+    at: list[float] | None = None
+    size: list[float] | None = None
+    share: float | None = None
+    against: list[AgainstOut] = []
+    too_much: list[TooMuchOut] = []
+
+
 class EditOut(Out):
+    """kind: hand, mover, edge; proposed: found, and nobody has said yes or no yet."""
+
     id: str
     version: int
     title: str
     count: int
     active: bool
+    kind: str
+    proposed: bool
+    detail: EditDetail
     stations: list[str]
+
+
+class FilterIn(Model):
+    """strength: 0 takes only what is seen through nearly whole, 1 also what others half agree with."""
+
+    kinds: Annotated[list[Literal["mover", "edge"]], Field(min_length=1, max_length=2)]
+    strength: Annotated[float, Field(ge=0, le=1)] = 0.5
+    part: Id | None = None
+
+
+class DecideIn(Model):
+    delete: bool
+    version: Version
+
+
+class DecideAllIn(Model):
+    kind: Literal["mover", "edge"]
+    delete: bool
 
 
 class EditPatch(Model):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import Field, FiniteFloat
 
 from .base import Id, LetGoOut, Model, Out, Unit
 
@@ -16,6 +16,7 @@ class DeliveryIn(Model):
     coordinates: Literal["grid", "section"] = "grid"
     unit: Unit | None = None  # None: that of the coordinates in use
     part: Id | None = None  # None: the part that is shown first
+    even: Annotated[FiniteFloat, Field(ge=0.0005, le=1.0)] | None = None  # metres: one spacing over all stations, the best of each cell
     sections: Annotated[list[Id], Field(max_length=500)] | None = None
 
 

@@ -176,7 +176,7 @@ def switch_edit(project_id: str, edit_id: str, active: bool, version: int | None
     with journal.change(project_id, "", topic="edits") as c:
         edit = owned(c.s, Edit, project_id, edit_id, "edit")
         journal.checked_version(edit, version, edit.title)
-        edit.active = active
+        edit.active, edit.proposed = active, False
         c.title = f"{edit.title} again" if active else f"Brought back {edit.count:,} points"
 
 
@@ -284,5 +284,5 @@ def list_edits(s: Session, project_id: str) -> list[dict[str, Any]]:
     q = select(EditDelta.edit_id, EditDelta.station_id).where(EditDelta.edit_id.in_([e.id for e in rows]))
     for edit, station in s.execute(q.order_by(EditDelta.station_id)):
         inside.setdefault(edit, []).append(station)
-    shown = ("id", "version", "title", "count", "active")
+    shown = ("id", "version", "title", "count", "active", "kind", "proposed", "detail")
     return [{**{k: getattr(e, k) for k in shown}, "stations": inside.get(e.id, [])} for e in rows]

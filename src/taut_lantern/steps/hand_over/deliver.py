@@ -12,8 +12,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core import frames
+from ...core.clean.even import Even, quality
 from ...core.clean.select import Box
 from ...core.errors import BadInput, NotFound
+from ...core.scan.grid import range_image
 from ...formats import dxf, e57, html, las, pdf
 from ...formats.dxf import Entity
 from ...formats.report import Report
@@ -38,6 +40,7 @@ KINDS = {
     "pdf": "Registration report, PDF",
     "html": "Registration report, HTML",
 }
+WHOLE = 16_000_000  # pixels of the image that incidence is told in
 REPORTS = {"pdf": pdf.write, "html": html.write}
 
 
@@ -100,19 +103,40 @@ def _drawn(s: Session, project_id: str, frame: InUse, params: dict[str, Any]) ->
     return drawn if flat else [*drawn, *notes.entities(s, project_id, frame)]
 
 
-def _clouds(state: State, progress: Progress) -> Iterator[tuple[str, Any, Array, Array]]:
-    """(name, Scan without deleted and cropped points, their coordinates in the frame, pose in the frame) of each station."""
+def _living(state: State, k: int) -> Any:
+    """The Scan of a station without deleted and cropped points."""
+    station, marks = state.stations[k]
+    with session() as s:
+        scan = read_station(s, station)
+    keep = ~mask_of(marks, station.points)
+    if state.box is not None:
+        keep &= state.box.inside(frames.apply(matrix(station.pose), scan.xyz))
+    return scan.take(keep)
+
+
+def _even(state: State, spacing: float, progress: Progress) -> Even:
+    """Which points stay when all stations together have one spacing: the best of each cell."""
+    even = Even(spacing)
+    for k, (station, _) in enumerate(state.stations):
+        progress.check()
+        progress.report(f"evening out {station.name}", k, len(state.stations))
+        scan = _living(state, k)
+        worth = quality(range_image(scan, WHOLE), len(scan)) if len(scan) >= 100 else np.zeros(len(scan), np.float32)
+        even.add(frames.apply(matrix(station.pose), scan.xyz), worth)
+    return even
+
+
+def _clouds(state: State, spacing: float | None, progress: Progress) -> Iterator[tuple[str, Any, Array, Array]]:
+    """(name, Scan without deleted and cropped points, their coordinates in the frame, pose in the frame) of each station. spacing:
+    metres, of all stations together; None: as they were scanned."""
     T_frame_part = state.frame.T_frame_part
-    for k, (station, marks) in enumerate(state.stations):
+    even = None if spacing is None else _even(state, spacing, progress)
+    for k, (station, _) in enumerate(state.stations):
         progress.check()
         progress.report(f"writing {station.name}", k, len(state.stations))
-        pose = matrix(station.pose)
-        with session() as s:
-            scan = read_station(s, station)
-        keep = ~mask_of(marks, station.points)
-        if state.box is not None:
-            keep &= state.box.inside(frames.apply(pose, scan.xyz))
-        scan = scan.take(keep)
+        pose, scan = matrix(station.pose), _living(state, k)
+        if even is not None:
+            scan = scan.take(even.kept(k))
         there = T_frame_part @ pose
         at, stretch = frames.apply(there, scan.xyz), frames.stretch(T_frame_part)
         if abs(stretch - 1) > 1e-12:  # a pose holds no scale: the scan's own points take it
@@ -171,14 +195,14 @@ def _write(path: Path, kind: str, state: State, params: dict[str, Any], progress
 
         def outgoing() -> Iterator[e57.Outgoing]:
             nonlocal points
-            for name, scan, _, pose in _clouds(state, progress):
+            for name, scan, _, pose in _clouds(state, params.get("even"), progress):
                 points += len(scan)
                 if len(scan):
                     yield e57.Outgoing(name, scan, pose)
 
         e57.write(path, outgoing())
     elif kind == "laz":
-        parts = ((k + 1, xyz, scan.intensity, scan.rgb) for k, (_, scan, xyz, _) in enumerate(_clouds(state, progress)))
+        parts = ((k + 1, xyz, scan.intensity, scan.rgb) for k, (_, scan, xyz, _) in enumerate(_clouds(state, params.get("even"), progress)))
         points = las.write(path, parts, state.frame.T_frame_part[:3, 3], frames.METRE_PER_UNIT[unit_of(kind, params, state.frame)])
     elif kind == "dxf":
         if not any(e.kind != "text" for e in state.drawn):

@@ -9,6 +9,7 @@ import { LengthField, useLengths } from "../../kit/fields";
 import { Table } from "../../kit/table";
 import { into, inverse, lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
+import { Finds } from "./Finds";
 
 type Edit = Schemas["EditOut"];
 const path = (id: string) => ({ params: { path: { project_id: id } } });
@@ -57,6 +58,7 @@ function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxe
     ]);
   });
   const gone = edits.filter((e) => e.active).reduce((n, e) => n + e.count, 0);
+  const found = edits.filter((e) => e.proposed).reduce((n, e) => n + e.count, 0);
   const here = boxes.filter((b) => b.part === project.part);
   const box = here.find((b) => b.active);
   return (
@@ -70,11 +72,13 @@ function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxe
               : count
                 ? `${grouped(count)} points lie inside the outline.`
                 : "No points lie inside the outline."
-          : gone
-            ? `${grouped(gone)} points are deleted${box ? ", and a crop box is on" : ""}.`
-            : box
-              ? "A crop box is on; nothing is deleted."
-              : "Nothing is deleted yet. People, noise and what lies outside the site can go."}
+          : found
+            ? `${grouped(found)} points that do not belong are found: look at them, then delete or keep them.`
+            : gone
+              ? `${grouped(gone)} points are deleted${box ? ", and a crop box is on" : ""}.`
+              : box
+                ? "A crop box is on; nothing is deleted."
+                : "Nothing is deleted yet. People, noise and what lies outside the site can go."}
       </Sentence>
       {outline ? (
         <Actions>
@@ -104,6 +108,7 @@ function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxe
           ? "Hold the left button and draw round what is to go, in any pane. What the pane hides (slab, crop box, closed eyes) is left alone."
           : "Deleted points stay in the store: every deletion can be brought back, today or next month."}
       </Quiet>
+      <Finds id={id} finds={edits.filter((e) => e.proposed)} part={project.part} />
       <Heading>Crop box</Heading>
       <BoxPart key={`${box?.id}${box?.version}${project.frame}`} id={id} boxes={here} box={box} project={project} />
     </>
@@ -255,21 +260,16 @@ function EditsLedger({ id }: { id: string }) {
   const columns: Column<Edit>[] = [
     {
       head: "deletion",
-      cell: (e) => <span className={e.active ? "" : "text-quiet line-through"}>{e.title}</span>,
+      cell: (e) => <span className={e.active || e.proposed ? "" : "text-quiet line-through"}>{e.title}</span>,
       value: (e) => e.title,
     },
     { head: "points", cell: (e) => grouped(e.count), value: (e) => e.count, figure: true },
-    {
-      head: "state",
-      cell: (e) => (e.active ? "deleted" : "brought back"),
-      value: (e) => (e.active ? "deleted" : "brought back"),
-      width: "120px",
-    },
+    { head: "state", cell: (e) => stateOf(e), value: (e) => stateOf(e), width: "120px" },
     {
       head: "can be",
       cell: (e) => (
         <button type="button" className="cursor-pointer text-action underline" onClick={() => change.mutate(e)}>
-          {e.active ? "brought back" : "deleted again"}
+          {e.active ? "brought back" : e.proposed ? "deleted" : "deleted again"}
         </button>
       ),
       width: "140px",
@@ -286,6 +286,8 @@ function EditsLedger({ id }: { id: string }) {
     />
   );
 }
+
+const stateOf = (e: Edit) => (e.active ? "deleted" : e.proposed ? "found" : "brought back");
 
 function BoxesLedger({ id }: { id: string }) {
   const asked = useBoxes(id);

@@ -2,8 +2,9 @@
 import { useState } from "react";
 import { http, sent, type Box, type Job, type Project, type Schemas } from "../../api/client";
 import { useAsk, useBoxes, useDeliveries, useJobs, useProject } from "../../api/queries";
-import { Actions, Button, grouped, Heading, megabytes, Pick, Quiet, Sentence, type Column } from "../../kit";
+import { Actions, Button, Field, grouped, Heading, megabytes, Pick, Quiet, Sentence, type Column } from "../../kit";
 import { Await } from "../../kit/await";
+import { metresOf } from "../../kit/length";
 import { askToLetGo } from "../../kit/confirm";
 import { Table } from "../../kit/table";
 import { UNIT_CHOICES, UNITS, type Unit } from "../../kit/units";
@@ -47,11 +48,18 @@ function Loaded({
   const [chosen, setUnit] = useState<Unit | null>(null);
   const unit = chosen ?? project.unit; // follows the coordinates until somebody chooses
   const [coordinates, setCoordinates] = useState<"grid" | "section">("grid");
+  const [even, setEven] = useState("");
+  const metres = even.trim() ? metresOf(even.trim(), "mm") : null;
+  const spacing =
+    metres === null ? (even.trim() ? undefined : null) : metres >= 0.0005 && metres <= 1 ? metres : undefined;
   const make = useAsk(id, (kind: Kind) =>
     sent(
       http.POST("/api/projects/{project_id}/deliveries", {
         params: { path: { project_id: id } },
-        body: { kind, crop, coordinates, unit: kind === "dxf" ? unit : null, part: project.part, sections: null },
+        body: {
+          ...{ kind, crop, coordinates, unit: kind === "dxf" ? unit : null, part: project.part, sections: null },
+          even: (kind === "e57" || kind === "laz") && spacing ? spacing : null,
+        },
       }),
     ),
   );
@@ -84,11 +92,28 @@ function Loaded({
         <input type="checkbox" checked={crop && box} disabled={!box} onChange={(e) => setCrop(e.target.checked)} />{" "}
         {box ? "only what lies in the crop box" : "no crop box is on: everything goes out"}
       </label>
+      <Field
+        label="One spacing, the best of each cell"
+        unit="mm"
+        value={even}
+        placeholder="as scanned"
+        aria-invalid={spacing === undefined}
+        onChange={(e) => setEven(e.target.value)}
+      />
+      {spacing === undefined && <Quiet>From 0.5 to 1000 mm, or nothing.</Quiet>}
       <Actions>
-        <Button busy={busy("e57")} onClick={() => make.mutate("e57")}>
+        <Button
+          busy={busy("e57")}
+          onClick={() => make.mutate("e57")}
+          why={spacing === undefined ? "the spacing is no length" : ""}
+        >
           Make the E57
         </Button>
-        <Button busy={busy("laz")} onClick={() => make.mutate("laz")}>
+        <Button
+          busy={busy("laz")}
+          onClick={() => make.mutate("laz")}
+          why={spacing === undefined ? "the spacing is no length" : ""}
+        >
           Make the LAZ
         </Button>
       </Actions>
@@ -128,8 +153,13 @@ function DeliveriesLedger({ id }: { id: string }) {
   const asked = useDeliveries(id);
   const rows = asked.data ?? [];
   const says = (d: Delivery) => {
-    const p = d.params as { frame?: string; points?: number; cropped?: boolean };
-    return [p.frame, p.points ? `${grouped(p.points)} points` : "", p.cropped ? "cropped" : ""]
+    const p = d.params as { frame?: string; points?: number; cropped?: boolean; even?: number };
+    return [
+      p.frame,
+      p.points ? `${grouped(p.points)} points` : "",
+      p.cropped ? "cropped" : "",
+      p.even ? `every ${1000 * p.even} mm` : "",
+    ]
       .filter(Boolean)
       .join(", ");
   };
