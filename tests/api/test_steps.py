@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import csv
 import io
 from collections.abc import Iterator
@@ -23,7 +24,8 @@ from taut_lantern.formats import e57
 from taut_lantern.settings import settings
 from taut_lantern.steps import projects
 from taut_lantern.store.db import actor, engine, session
-from taut_lantern.store.models import Job, now
+from taut_lantern.store.models import Job, Station, now
+from taut_lantern.store.tiles import read_station
 from tests.api.test_api import made, problem, undo, work
 from tests.support import bring_in, link_rows, room, sight_rows, write_scan
 
@@ -127,6 +129,42 @@ def test_a_section_outside_the_cloud_says_so(client: TestClient, p: str) -> None
         {"kind": "plan", "height": 1, "behind": 0},
     ):
         assert client.post(f"/api/projects/{p}/sections", json=body).status_code == 422
+
+
+def test_only_what_stands_in_front_goes_and_is_shown_before(client: TestClient, p: str) -> None:
+    """A look from above: the ceiling of the room goes, as deep as is set; walls below and the floor stay."""
+    station = client.get(f"/api/projects/{p}/stations").json()[0]
+    view = [0.3, 0, 0, 0, 0, 0.4, 0, 0, 0, 0, -0.2, 0, 0, 0, 0, 1]
+    body = {"view": view, "outline": [[-1, -1], [0, -1], [0, 1], [-1, 1]], "stations": [station["id"]], "front": 0.4}
+    through = client.post(f"/api/projects/{p}/lasso", json=body | {"front": None, "only_count": True}).json()
+    told = client.post(f"/api/projects/{p}/lasso", json=body | {"only_count": True}).json()
+    assert through["taken"] == {} and 1000 < told["count"] < 0.7 * through["count"]
+    assert client.post(f"/api/projects/{p}/lasso", json=body | {"front": 0.001}).status_code == 422
+    shown = marked_bits(base64.b64decode(told["taken"][station["id"]]))
+    assert client.post(f"/api/projects/{p}/lasso", json=body | {"expected": told["count"]}).json()["count"] == told["count"]
+    gone = marked_bits(client.get(f"/api/projects/{p}/stations/{station['id']}/marks").content)
+    assert gone == shown and len(gone) == told["count"]  # exactly what was shown
+    with session() as s:
+        cloud = read_station(s, s.get_one(Station, station["id"])).xyz
+    taken = np.zeros(len(cloud), bool)
+    taken[sorted(gone)] = True
+    top = cloud[:, 2].max()
+    assert cloud[taken, 2].min() >= top - 0.41 and (cloud[taken, 0] < 0.01).all()
+    left = cloud[:, 0] < -0.01
+    assert taken[left & (cloud[:, 2] > top - 0.35)].mean() > 0.99 and not taken[cloud[:, 2] < top - 0.5].any()
+    undo(client, p)
+
+
+def marked_bits(body: bytes) -> set[int]:
+    """Numbers of the points that marks name, as they are sent."""
+    out, at = set(), 0
+    while at < len(body):
+        first, count = int(np.frombuffer(body, np.int64, 1, at)[0]), int(np.frombuffer(body, np.uint32, 1, at + 8)[0])
+        size = (count + 7) // 8
+        bits = np.unpackbits(np.frombuffer(body, np.uint8, size, at + 12), bitorder="little")[:count]
+        out |= set((first + np.nonzero(bits)[0]).tolist())
+        at += 12 + size
+    return out
 
 
 def test_what_is_deleted_or_cropped_does_not_go_out_and_comes_back_with_undo(client: TestClient, p: str, tmp_path: Path) -> None:

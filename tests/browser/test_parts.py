@@ -149,7 +149,7 @@ def test_coordinates_say_that_they_are_out_of_date_and_are_made_anew(page: Any) 
     (grid,) = [f for f in served.get(f"/projects/{project}")["frames"] if f["kind"] == "grid"]
     screen.step("place")
     screen.tab("Coordinates")
-    row = screen.page.locator("[data-row]").filter(has_text=grid["name"])
+    row = screen.page.locator("[data-row]").filter(has=screen.page.get_by_label(f"Name of the coordinates {grid['name']}"))
     expect(row).to_contain_text("up to date")
     link = next(k for k in served.get(f"/projects/{project}/network")["links"] if {"B-1", "B-3"} == {k["name_a"], k["name_b"]})
     served.http.patch(f"/projects/{project}/links/{link['id']}", json={"used": False, "version": link["version"]}).raise_for_status()

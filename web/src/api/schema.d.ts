@@ -3155,6 +3155,8 @@ export interface components {
         LassoIn: {
             /** Expected */
             expected?: number | null;
+            /** Front */
+            front?: number | null;
             /**
              * Only Count
              * @default false
@@ -3177,6 +3179,13 @@ export interface components {
             job: string | null;
             /** Stations */
             stations: string[];
+            /**
+             * Taken
+             * @default {}
+             */
+            taken: {
+                [key: string]: string;
+            };
         };
         /** LetGo */
         LetGo: {

@@ -246,9 +246,14 @@ describe("the cloud", () => {
       [0.15, 1],
     ];
     c.setMarks("a", marked(5, 0b00010), false);
-    c.light({ view: EYE, outline, stations: ["a"] });
+    c.light({ view: EYE, outline, stations: ["a"], taken: null });
     expect(marks()).toEqual([0, 1, 2, 2, 0]);
-    c.light({ view: EYE, outline, stations: ["b"] });
+    c.light({ view: EYE, outline, stations: ["b"], taken: null });
+    expect(marks()).toEqual([0, 1, 0, 0, 0]);
+    const taken = btoa(String.fromCharCode(...new Uint8Array(marked(5, 0b11001))));
+    c.light({ view: EYE, outline, stations: ["a"], taken: { a: taken } }); // what the server took, not what lies inside
+    expect(marks()).toEqual([2, 1, 0, 2, 2]);
+    c.light({ view: EYE, outline, stations: ["a"], taken: {} }); // it has not answered yet
     expect(marks()).toEqual([0, 1, 0, 0, 0]);
     c.light(null);
     expect(marks()).toEqual([0, 1, 0, 0, 0]);

@@ -16,6 +16,7 @@ export interface Chosen {
   view: number[];
   outline: number[][];
   stations: string[];
+  taken: Record<string, string> | null; // by station, as marks are sent, base64; null: all that lies inside
 }
 
 /** Even-odd rule (Shimrat 1962) in the view of the outline, for points of a station with this pose. */
@@ -37,6 +38,16 @@ function insideOf(c: Chosen, pose: THREE.Matrix4) {
         inside = !inside;
     return inside;
   };
+}
+
+/** Marks as they are sent: by tile, one bit a point. */
+function* tilesOf(station: string, body: ArrayBuffer): Generator<[string, Uint8Array]> {
+  const view = new DataView(body);
+  for (let at = 0; at < body.byteLength;) {
+    const bytes = Math.ceil(view.getUint32(at + 8, true) / 8);
+    yield [nameOf({ station, first: Number(view.getBigInt64(at, true)) }), new Uint8Array(body, at + 12, bytes)];
+    at += 12 + bytes;
+  }
 }
 
 interface Loaded {
@@ -83,6 +94,7 @@ export class Cloud {
   private flying = new Map<string, AbortController>();
   private failed = new Map<string, { tries: number; until: number }>();
   private marks = new Map<string, Uint8Array>(); // of a tile: one bit per point
+  private taken = new Map<string, Uint8Array>(); // what an outline takes of things in front
   private chosen: Chosen | null = null;
   private clock = 0;
   private pair: { of: [string, string]; version: string } | null = null;
@@ -171,13 +183,9 @@ export class Cloud {
     if (whole) for (const name of this.marks.keys()) if (name.startsWith(`${station}/`)) this.marks.delete(name);
     this.marked++; // distances from what was deleted are old
     const told = new Set<string>();
-    const view = new DataView(body);
-    for (let at = 0; at < body.byteLength;) {
-      const name = nameOf({ station, first: Number(view.getBigInt64(at, true)) });
-      const bytes = Math.ceil(view.getUint32(at + 8, true) / 8);
-      this.marks.set(name, new Uint8Array(body, at + 12, bytes));
+    for (const [name, bits] of tilesOf(station, body)) {
+      this.marks.set(name, bits);
       told.add(name);
-      at += 12 + bytes;
     }
     for (const [name, l] of this.loaded) if (l.info.station === station && (whole || told.has(name))) this.mark(l);
   }
@@ -185,20 +193,26 @@ export class Cloud {
   /** Light up the points inside an outline (-1..1 of a view, see Pane.view); null puts the light out. */
   light(chosen: Chosen | null) {
     this.chosen = chosen;
+    this.taken.clear();
+    for (const [station, text] of Object.entries(chosen?.taken ?? {}))
+      for (const [name, bits] of tilesOf(station, Uint8Array.from(atob(text), (c) => c.charCodeAt(0)).buffer))
+        this.taken.set(name, bits);
     for (const l of this.loaded.values()) this.mark(l);
   }
 
   private mark(l: Loaded) {
     const bits = this.marks.get(nameOf(l.info));
     const entry = this.groups.get(l.info.station);
+    const taken = this.chosen?.taken ? this.taken.get(nameOf(l.info)) : undefined;
     const inside =
-      this.chosen && entry && this.chosen.stations.includes(l.info.station)
+      this.chosen && !this.chosen.taken && entry && this.chosen.stations.includes(l.info.station)
         ? insideOf(this.chosen, entry.group.matrix)
         : null;
     const attribute = l.points.geometry.getAttribute("mark") as THREE.BufferAttribute;
     const array = attribute.array as Uint8Array;
     for (let k = 0; k < l.info.count; k++) {
       array[k] = bits ? ((bits[k >> 3] ?? 0) >> (k & 7)) & 1 : 0;
+      if (taken && !array[k] && ((taken[k >> 3] ?? 0) >> (k & 7)) & 1) array[k] = 2;
       if (inside && !array[k] && inside(l.xyz[3 * k]!, l.xyz[3 * k + 1]!, l.xyz[3 * k + 2]!)) array[k] = 2;
     }
     attribute.needsUpdate = true;

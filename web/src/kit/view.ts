@@ -29,6 +29,8 @@ export interface Outline {
   view: number[];
   outline: number[][];
   stations: string[];
+  front: number | null; // metres that things in front are deep; null: all through
+  taken: Record<string, string> | null; // of things in front: which points, by station, as marks are sent; base64
   count: number | null | "many"; // as the server counted; null while it counts, many: too much to be counted
 }
 /** A shape that was fitted round the point under the cursor; metres in the part. */
@@ -107,6 +109,7 @@ interface State {
   shape: Shape | null; // the surface that it lies on
   catching: "point" | "shape"; // what a pick takes
   outline: Outline | null;
+  front: number | null; // what an outline takes: only things in front, this deep; null: all through
   drawing: boolean;
   layer: string;
   sheet: "density" | "colour" | "off";
@@ -165,6 +168,7 @@ const FRESH = {
   split: null,
   spans: {},
   outline: null,
+  front: null,
   drawing: false,
   layer: "wall",
   sheet: "density" as const,

@@ -68,17 +68,22 @@ export function BenchHost({ id }: { id: string }) {
   const search = useSearch(id).data;
 
   const count = useRef((outline: Outline) => {
-    useView.getState().set({ outline: { ...outline, count: null } });
+    useView.getState().set({ outline: { ...outline, count: null, taken: outline.front === null ? null : {} } });
     sent(
       http.POST("/api/projects/{project_id}/lasso", {
         params: { path: { project_id: id } },
-        body: { view: outline.view, outline: outline.outline, stations: outline.stations, only_count: true },
+        body: {
+          ...{ view: outline.view, outline: outline.outline, stations: outline.stations },
+          ...{ front: outline.front, only_count: true },
+        },
       }),
     )
       .then(
         (r) =>
           useView.getState().outline?.outline === outline.outline &&
-          useView.getState().set({ outline: { ...outline, count: r.count ?? "many" } }),
+          useView
+            .getState()
+            .set({ outline: { ...outline, count: r.count ?? "many", taken: outline.front === null ? null : r.taken } }),
       )
       .catch(tellError);
   });
@@ -203,7 +208,10 @@ export function BenchHost({ id }: { id: string }) {
         scale: (by, [low, high]) =>
           by === v().colourBy && (v().scale[0] !== low || v().scale[1] !== high) && v().set({ scale: [low, high] }),
         lasso: (matrix, outline) =>
-          count.current({ view: matrix, outline, stations: [...now.current.shown], count: null }),
+          count.current({
+            ...{ view: matrix, outline, stations: [...now.current.shown] },
+            ...{ front: v().front, taken: null, count: null },
+          }),
         pick: (at, station) => {
           if (!at || !station) tell("No point lies there.", "click on a surface, or fly closer");
           else if (v().matching) {
@@ -288,10 +296,11 @@ export function BenchHost({ id }: { id: string }) {
 
   const outline = view.outline;
   const lit = outline?.outline;
+  const taken = outline?.taken;
   useEffect(() => {
     bench.current?.cloud.light(useView.getState().outline);
     bench.current?.draw();
-  }, [lit]);
+  }, [lit, taken]);
 
   // Marks of deleted points: all of them first, then of each change the tiles that it touched.
   const known = useRef<Map<string, { active: boolean; stations: string[] }> | null>(null);

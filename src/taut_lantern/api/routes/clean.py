@@ -14,8 +14,8 @@ api = router()
 @api.post("/projects/{project_id}/lasso", operation_id="delete_in_lasso")
 def delete_in_lasso(project_id: P, body: x.LassoIn) -> x.LassoOut:
     if body.only_count:
-        return x.LassoOut(**edits.count_in_lasso(project_id, body.view, body.outline, body.stations))
-    return x.LassoOut(**edits.delete_in_lasso(project_id, body.view, body.outline, body.stations, body.expected))
+        return x.LassoOut(**edits.count_in_lasso(project_id, body.view, body.outline, body.stations, body.front))
+    return x.LassoOut(**edits.delete_in_lasso(project_id, body.view, body.outline, body.stations, body.expected, body.front))
 
 
 @api.get("/projects/{project_id}/edits", operation_id="list_edits")

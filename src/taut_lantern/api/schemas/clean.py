@@ -13,6 +13,7 @@ class LassoIn(Model):
     view: Annotated[list[Number], Field(min_length=16, max_length=16)]
     outline: Annotated[list[Annotated[list[Number], Field(min_length=2, max_length=2)]], Field(min_length=3, max_length=5000)]
     stations: Annotated[list[Id], Field(max_length=5000)]
+    front: Annotated[float, Field(ge=0.005, le=20)] | None = None  # metres: only the front surface, this deep; null: all through
     only_count: bool = False
     expected: Annotated[int, Field(ge=0, le=2**62)] | None = None  # the count that was shown; another one is refused
 
@@ -22,6 +23,7 @@ class LassoOut(Out):
     count: int | None  # None: too much to be looked through at once
     stations: list[str]
     job: str | None  # what deletes them in the background, when it is too much
+    taken: dict[str, str] = {}  # of the front alone: which points, by station, as its marks are sent; base64
 
 
 class AgainstOut(Out):

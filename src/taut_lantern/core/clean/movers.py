@@ -17,6 +17,7 @@ from .. import frames
 from ..align.contradiction import clusters
 from ..kernels import objects as kernel
 from ..scan.grid import Grid
+from .ground import above_ground
 
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
@@ -95,7 +96,7 @@ class _Cells:
 def _of_one(own: Seen, others: Sequence[Seen], alone: float) -> list[Moved]:
     by = said(own, others)
     part = frames.apply(own.T_part_station, own.xyz)
-    up = _above_ground(part)
+    up = above_ground(part)
     cells = _Cells.of(part)
     moved = np.zeros(len(part), bool)
     names = {x.name: x for x in others}
@@ -173,12 +174,3 @@ def _solid(points: Array) -> bool:
     """Whether a cluster is a thing: neither an edge nor a leaf."""
     spread = np.sqrt(12 * np.clip(np.linalg.eigvalsh(np.cov(points, rowvar=False)), 0, None))
     return bool(spread[1] >= SMALL and spread[0] >= SLIM / 2)
-
-
-def _above_ground(points: Array) -> Array:
-    """(n,) metres above the lowest within a metre or so in plan."""
-    low = points.min(axis=0)
-    cell = np.floor((points[:, :2] - low[:2]) / 0.5).astype(int)
-    lowest = np.full(cell.max(axis=0) + 1, np.inf)
-    np.minimum.at(lowest, (cell[:, 0], cell[:, 1]), points[:, 2])
-    return np.asarray(points[:, 2] - ndimage.minimum_filter(lowest, 3)[cell[:, 0], cell[:, 1]])

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from .. import frames
 from ..errors import BadInput
 from ..kernels import outline
+from .front import depth_of, front_of
 
 Array = NDArray[np.float64]
 
@@ -41,12 +42,22 @@ class Lasso:
 
     view: Array
     outline: Array
+    front: float | None = None  # metres: only things in front go, this deep; None: all through
 
     def __post_init__(self) -> None:
+        if self.front is not None and not 0.005 <= self.front <= 20:
+            raise BadInput("what goes is between 5 mm and 20 m deep", subject="front", remedy="set another depth")
         if self.outline.ndim != 2 or len(self.outline) < 3:
             raise BadInput("a lasso needs at least three corners", remedy="draw round the points")
         if self.view.shape != (4, 4) or not np.isfinite(self.view).all() or not np.isfinite(self.outline).all():
             raise BadInput("the lasso's view is not a finite 4x4 matrix", remedy="draw it again")
+
+    def in_front(self, points: Array) -> NDArray[np.bool_]:
+        """(n,) which of all points (n, 3) that are inside are of the front; every one when all through is meant."""
+        if self.front is None or not len(points):
+            return np.ones(len(points), bool)
+        clip = points @ self.view[:, :3].T + self.view[:, 3]
+        return front_of(points, clip[:, :2] / clip[:, 3:], depth_of(self.view, points), self.front)
 
     def inside(self, points: Array) -> NDArray[np.bool_]:
         clip = points @ self.view[:, :3].T + self.view[:, 3]

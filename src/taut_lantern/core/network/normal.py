@@ -59,7 +59,29 @@ class Band:
         return np.asarray(ordered[self.place])
 
 
-class Covariance:
+class _Whole:
+    """What is asked of all of an inverse. ``scale`` multiplies all that is given."""
+
+    def __init__(self, normal: sp.csc_matrix) -> None:
+        self.normal, self.scale = normal, 1.0
+
+    def columns(self, at: NDArray[np.int_]) -> Array:
+        """(n, k) whole columns of unknowns (k,)."""
+        right = np.zeros((self.normal.shape[0], len(at)))
+        right[at, np.arange(len(at))] = self.scale
+        return np.asarray(splu(self.normal, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(right))
+
+    @cached_property
+    def _whole(self) -> Array:
+        return inverse(self.normal)
+
+    @property
+    def whole(self) -> Array:
+        """(n, n) all of it: for what asks how every station goes with every other."""
+        return self._whole * self.scale
+
+
+class Covariance(_Whole):
     """The inverse of a normal matrix (n, n), positive definite, where it is asked for.
 
     In the order of a narrow band the matrix is block tridiagonal: blocks as wide as the band meet their neighbours only. The
@@ -69,7 +91,8 @@ class Covariance:
 
     def __init__(self, normal: sp.csc_matrix, design: sp.csr_matrix) -> None:
         """design: what the matrix is the square of. Where that cancels to zero the unknowns still belong together."""
-        self.normal, self.scale, n = normal, 1.0, normal.shape[0]
+        super().__init__(normal)
+        n = normal.shape[0]
         together = sp.csr_matrix((np.ones_like(design.data), design.indices, design.indptr), shape=design.shape)
         together = (together.T @ together).tocsr()
         order = np.asarray(reverse_cuthill_mckee(together, symmetric_mode=True))
@@ -117,30 +140,18 @@ class Covariance:
         out = np.where(i == j, self.own[i, r, c], np.where(i > j, self.below[i, r, c], self.below[j, c, r]))
         return np.asarray(out * self.scale * both)
 
-    def columns(self, at: NDArray[np.int_]) -> Array:
-        """(n, k) whole columns of unknowns (k,)."""
-        return _columns(self.normal, at, self.scale)
-
     def solve(self, right: Array) -> Array:
         """(n, k) matrix^-1 right (n, k)."""
         return np.asarray(splu(self.normal, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(right))
 
-    @cached_property
-    def _whole(self) -> Array:
-        return inverse(self.normal)
 
-    @property
-    def whole(self) -> Array:
-        """(n, n) all of it: for what asks how every station goes with every other."""
-        return self._whole * self.scale
-
-
-class Bordered:
+class Bordered(_Whole):
     """The inverse of a matrix that is banded but for a few unknowns that all others meet (directions up, placings): those are
     eliminated last (Schur complement; Golub & Van Loan, 3.2.11). ``border``: their numbers."""
 
     def __init__(self, normal: sp.csc_matrix, design: sp.csr_matrix, border: NDArray[np.int_]) -> None:
-        self.scale, n = 1.0, normal.shape[0]
+        super().__init__(normal)
+        n = normal.shape[0]
         inside = np.setdiff1d(np.arange(n), border)
         self.number = np.full(n, -1)
         self.number[inside] = np.arange(len(inside))
@@ -149,7 +160,6 @@ class Bordered:
         self.band = Covariance(normal[inside][:, inside].tocsc(), design[:, inside])
         self.across = self.band.solve(normal[inside][:, border].toarray())
         self.own = np.linalg.inv(normal[border][:, border].toarray() - normal[border][:, inside] @ self.across)
-        self.normal = normal
 
     def among(self, at: NDArray[np.int_]) -> Array:
         at = np.asarray(at)
@@ -160,23 +170,6 @@ class Bordered:
         reach[inside >= 0] = -self.across[inside[inside >= 0]]
         reach[last >= 0] = np.eye(len(self.own))[last[last >= 0]]
         return np.asarray((self.band.among(inside) + reach @ self.own @ reach.transpose(0, 2, 1)) * self.scale)
-
-    def columns(self, at: NDArray[np.int_]) -> Array:
-        return _columns(self.normal, at, self.scale)
-
-    @cached_property
-    def _whole(self) -> Array:
-        return inverse(self.normal)
-
-    @property
-    def whole(self) -> Array:
-        return self._whole * self.scale
-
-
-def _columns(normal: sp.csc_matrix, at: NDArray[np.int_], scale: float) -> Array:
-    right = np.zeros((normal.shape[0], len(at)))
-    right[at, np.arange(len(at))] = scale
-    return np.asarray(splu(normal, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(right))
 
 
 class Dense:

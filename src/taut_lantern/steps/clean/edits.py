@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -47,23 +49,49 @@ def _candidates(s: Session, station: Station, lasso: Lasso) -> tuple[list[int], 
     return ids, points
 
 
-def lasso_indices(s: Session, station: Station, ids: list[int], lasso: Lasso, box: Box | None) -> np.ndarray:
-    """Sorted indices of the living points in these tiles inside the lasso (and the crop box)."""
-    t, found = matrix(station.pose), []
+def _tiles_inside(s: Session, station: Station, ids: list[int], lasso: Lasso, box: Box | None) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+    """(indices, places in the part) of the living points inside the lasso (and the crop box), tile by tile."""
+    t = matrix(station.pose)
+    dead = deleted_mask(s, station) if ids else None
     for tile in read_tiles(ids, kinds=()):
         p = frames.apply(t, tile.xyz)
         inside = lasso.inside(p)
         if box is not None:
             inside &= box.inside(p)
-        found.append(np.nonzero(inside)[0] + tile.first)
-    index = np.sort(np.concatenate(found)) if found else np.zeros(0, np.int64)
-    return index[~deleted_mask(s, station)[index]] if len(index) else index
+        if dead is not None:
+            inside &= ~dead[tile.first : tile.first + len(p)]
+        if inside.any():
+            yield np.nonzero(inside)[0] + tile.first, p[inside]
 
 
-def _lasso(view: list[float], outline: list[list[float]]) -> Lasso:
+def lasso_indices(s: Session, station: Station, ids: list[int], lasso: Lasso, box: Box | None) -> np.ndarray:
+    """Sorted indices of the living points in these tiles inside the lasso (and the crop box)."""
+    found = [index for index, _ in _tiles_inside(s, station, ids, lasso, box)]
+    return np.sort(np.concatenate(found)) if found else np.zeros(0, np.int64)
+
+
+def _in_front(
+    s: Session, tiles: list[tuple[Station, list[int], int]], lasso: Lasso, box: Box | None, progress: Progress
+) -> list[tuple[str, np.ndarray]]:
+    """Of each station the sorted indices of what goes of the things in front: known once all stations were looked through."""
+    found: list[tuple[str, np.ndarray, np.ndarray]] = []
+    for k, (station, ids, _) in enumerate(tiles):
+        progress.report(f"looking for the front in {station.name}", k, len(tiles))
+        progress.check()
+        found += [(station.id, index, p) for index, p in _tiles_inside(s, station, ids, lasso, box)]
+    if not found:
+        return []
+    goes = lasso.in_front(np.concatenate([p for _, _, p in found]))
+    out: dict[str, list[np.ndarray]] = {}
+    for (x, index, _), own in zip(found, np.split(goes, np.cumsum([len(i) for _, i, _ in found])[:-1]), strict=True):
+        out.setdefault(x, []).append(index[own])
+    return [(x, index) for x, some in out.items() if len(index := np.sort(np.concatenate(some)))]
+
+
+def _lasso(view: list[float], outline: list[list[float]], front: float | None) -> Lasso:
     if len(outline) > 5000:
         raise BadInput("the outline has too many corners", subject="outline", remedy="draw it more coarsely")
-    return Lasso(np.array(finite(view, 16, "the view")).reshape(4, 4), np.array(outline, dtype=float).reshape(-1, 2))
+    return Lasso(np.array(finite(view, 16, "the view")).reshape(4, 4), np.array(outline, dtype=float).reshape(-1, 2), front)
 
 
 @dataclass(frozen=True)
@@ -94,6 +122,8 @@ def _inside(s: Session, project_id: str, lasso: Lasso, station_ids: list[str], m
     tiles = [(x, *_candidates(s, x, lasso)) for x in stations]
     if sum(n for _, _, n in tiles) > most:
         return Inside(state, None)
+    if lasso.front is not None:
+        return Inside(state, _in_front(s, tiles, lasso, box, progress))
     parts = []
     for k, (station, ids, _) in enumerate(tiles):
         progress.report(f"looking through {station.name}", k, len(tiles))
@@ -108,26 +138,40 @@ def _said(found: Inside, edit: str | None = None, job: str | None = None) -> dic
     return {"edit": edit, "count": found.count, "stations": [x for x, _ in found.parts or []], "job": job}
 
 
-def count_in_lasso(project_id: str, view: list[float], outline: list[list[float]], station_ids: list[str]) -> dict[str, Any]:
-    """How many living points an outline takes in, before anything is deleted; None when it is too much to be counted here."""
-    lasso = _lasso(view, outline)
+def count_in_lasso(
+    project_id: str, view: list[float], outline: list[list[float]], station_ids: list[str], front: float | None = None
+) -> dict[str, Any]:
+    """How many living points an outline takes in, before anything is deleted; None when it is too much to be counted here. With ``front``
+    also which they are, by station, as :func:`marks` gives it."""
+    lasso = _lasso(view, outline, front)
     with heavy(), snapshot() as s:
-        return _said(_inside(s, project_id, lasso, station_ids, AT_ONCE))
+        found = _inside(s, project_id, lasso, station_ids, AT_ONCE)
+        taken = {}
+        for x, index in found.parts or [] if front is not None else []:
+            mask = np.zeros(s.get_one(Station, x).points, bool)
+            mask[index] = True
+            taken[x] = base64.b64encode(_bits(s, x, mask, index)).decode()
+        return _said(found) | {"taken": taken}
 
 
 def delete_in_lasso(
-    project_id: str, view: list[float], outline: list[list[float]], station_ids: list[str], expected: int | None = None
+    project_id: str,
+    view: list[float],
+    outline: list[list[float]],
+    station_ids: list[str],
+    expected: int | None = None,
+    front: float | None = None,
 ) -> dict[str, Any]:
     """Mark as deleted what lies inside the outline as the pane showed it, of the stations that were visible.
 
-    expected: the count that whoever asks was shown; Conflict when it is another now. Too much for a request becomes a job.
+    front: metres; only the front surface goes, this deep. expected: the count that whoever asks was shown; Conflict when it is another now. Too much for a request becomes a job.
     """
-    lasso = _lasso(view, outline)
+    lasso = _lasso(view, outline, front)
 
     def commit(found: Inside) -> dict[str, Any]:
         if found.parts is None:
             with session() as s:
-                what = {"view": view, "outline": outline, "stations": station_ids}
+                what = {"view": view, "outline": outline, "stations": station_ids, "front": front}
                 return _said(found, job=enqueue(s, project_id, "lasso", "Deleting the points inside an outline", **what).id)
         return _said(found, _mark(project_id, found, expected, Progress()))
 
@@ -137,7 +181,7 @@ def delete_in_lasso(
 
 def delete_job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
     """The same for any number of points."""
-    lasso = _lasso(params["view"], params["outline"])
+    lasso = _lasso(params["view"], params["outline"], params.get("front"))
 
     def compute(s: Session) -> Inside:
         return _inside(s, project_id, lasso, params["stations"], np.inf, progress)
@@ -190,7 +234,12 @@ def marks(project_id: str, station_id: str, changed: list[str] | None = None) ->
         station = owned(s, Station, project_id, station_id, "station")
         mask = deleted_mask(s, station)
         touched = np.nonzero(mask)[0] if changed is None else touched_by(s, station_id, changed)
-        rows = sorted((int(r.first), int(r.count)) for r in tiles_of(s, [station_id]))
+        return _bits(s, station_id, mask, touched)
+
+
+def _bits(s: Session, station_id: str, mask: np.ndarray, touched: np.ndarray) -> bytes:
+    """A mask over a station's points, of those tiles that hold one of the ``touched`` points, as :func:`marks` gives it."""
+    rows = sorted((int(r.first), int(r.count)) for r in tiles_of(s, [station_id]))
     if not rows:
         return b""
     first = np.array([f for f, _ in rows])

@@ -37,6 +37,7 @@ function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxe
             view: outline!.view,
             outline: outline!.outline,
             stations: outline!.stations,
+            front: outline!.front,
             only_count: false,
             expected: typeof outline!.count === "number" ? outline!.count : null,
           },
@@ -70,7 +71,7 @@ function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxe
             : count === "many"
               ? "More points lie inside the outline than can be counted at once."
               : count
-                ? `${grouped(count)} points lie inside the outline.`
+                ? `${grouped(count)} points ${outline.front === null ? "lie inside the outline" : "of things in front lie inside the outline"}.`
                 : "No points lie inside the outline."
           : found
             ? `${grouped(found)} points that do not belong are found: look at them, then delete or keep them.`
@@ -103,6 +104,7 @@ function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxe
           </Button>
         </Actions>
       )}
+      <FrontChoice />
       <Quiet>
         {tool === "lasso"
           ? "Hold the left button and draw round what is to go, in any pane. What the pane hides (slab, crop box, closed eyes) is left alone."
@@ -111,6 +113,34 @@ function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxe
       <Finds id={id} finds={edits.filter((e) => e.proposed)} part={project.part} />
       <Heading>Crop box</Heading>
       <BoxPart key={`${box?.id}${box?.version}${project.frame}`} id={id} boxes={here} box={box} project={project} />
+    </>
+  );
+}
+
+/** What an outline takes: all through, or only what stands in front. */
+function FrontChoice() {
+  const front = useView((s) => s.front);
+  const set = useView((s) => s.set);
+  const deep = useLengths({ deep: front ?? 1 }, "m", { deep: { least: 0.005, most: 20 } });
+  const value = deep.values?.deep ?? null;
+  return (
+    <>
+      <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
+        <input
+          type="checkbox"
+          checked={front !== null}
+          onChange={(e) => set({ front: e.target.checked ? (value ?? 1) : null, outline: null })}
+        />
+        only what stands in front: what it hides stays
+      </label>
+      {front !== null && (
+        <LengthField
+          of={deep}
+          name="deep"
+          label="No deeper than"
+          onCommit={() => value !== null && value !== front && set({ front: value, outline: null })}
+        />
+      )}
     </>
   );
 }

@@ -6,8 +6,8 @@ import { tell, useAsk, useProject } from "../../api/queries";
 import { Actions, Button, Field, fixed, Heading, Pick, Quiet, Row, Sentence } from "../../kit";
 import { provide } from "../../kit/commands";
 import { LengthField, useLengths } from "../../kit/fields";
-import { EYE, into, lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
+import { PlaceRow } from "../../parts/PlaceRow";
 import { closeGrid, useGrid } from "./grid";
 
 type Preview = Schemas["GridPreview"];
@@ -20,10 +20,6 @@ export function Square({ id }: { id: string }) {
   const unit = project?.unit ?? "m";
   const [e0, n0, h0] = kept?.given ?? [0, 0, 0];
   const given = useLengths({ e: e0!, n: n0!, h: h0! }, unit);
-  const shown = (p: number[]) =>
-    into(project?.T_frame_part ?? EYE, p)
-      .map((v) => lengthIn(v, unit))
-      .join("  ");
   const [flip, setFlip] = useState(kept?.flip ?? false);
   const [corner, setCorner] = useState(kept?.corner ?? false);
   const [byPoints, setByPoints] = useState(kept?.by_points ?? false);
@@ -105,8 +101,8 @@ export function Square({ id }: { id: string }) {
         ]}
       />
       <Heading>Picked</Heading>
-      <Place name={byPoints ? "place" : "wall"} at={wall && shown(wall)} unit={UNITS[unit].name} />
-      <Place name="point" at={point && shown(point)} unit={UNITS[unit].name} />
+      <PlaceRow id={id} name={byPoints ? "place" : "wall"} at={wall} />
+      <PlaceRow id={id} name="point" at={point} />
       {look.isError && <Quiet>{String(look.error.message)}.</Quiet>}
       {laid && (laid.points !== null || laid.corner) && <Fit laid={laid} />}
       <Heading>Coordinates of the point</Heading>
@@ -145,14 +141,6 @@ export function Square({ id }: { id: string }) {
     </>
   );
 }
-
-/** A picked place; its coordinates may be long. */
-const Place = ({ name, at, unit }: { name: string; at: string | undefined; unit: string }) => (
-  <div className="border-b border-rule/60 py-1 text-[13.5px] last:border-0">
-    {name}
-    <span className="block text-right font-mono text-[12.5px]">{at ? `${at} ${unit}` : "–"}</span>
-  </div>
-);
 
 /** How well what was picked holds the grid. */
 function Fit({ laid }: { laid: Preview }) {

@@ -5,8 +5,9 @@ import { tellUndoable, useAsk, useKnown, useProject, useSightings } from "../../
 import { Actions, Button, Field, fixed, Heading, Pick, Quiet, Row, Sentence, StatusWord, type Column } from "../../kit";
 import { LengthField, useLengths } from "../../kit/fields";
 import { Table } from "../../kit/table";
-import { EYE, into, lengthIn, UNITS } from "../../kit/units";
+import { lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
+import { PlaceRow } from "../../parts/PlaceRow";
 
 type Known = Schemas["KnownOut"];
 
@@ -95,7 +96,6 @@ function Tape({ id }: { id: string }) {
 function Plumb({ id }: { id: string }) {
   const { picks, set, letGo } = useView();
   const project = useProject(id).data;
-  const unit = project?.unit ?? "m";
   const [sigma, setSigma] = useState("1");
   const [name, setName] = useState("");
   useEffect(() => {
@@ -125,17 +125,7 @@ function Plumb({ id }: { id: string }) {
         Its plane is fitted in every station that saw it. It counts where the scanners' levels, or walls that face
         apart, say what is up.
       </Quiet>
-      <Row
-        name="wall"
-        value={
-          at
-            ? into(project?.T_frame_part ?? EYE, at)
-                .map((v) => lengthIn(v, unit))
-                .join("  ")
-            : "–"
-        }
-        unit={UNITS[unit].name}
-      />
+      <PlaceRow id={id} name="wall" at={at} />
       <Field label="Plumb within ±" unit="mm/m" value={sigma} onChange={(e) => setSigma(e.target.value)} />
       <Field
         label="Name"

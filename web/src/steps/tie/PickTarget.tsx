@@ -2,10 +2,10 @@
 import { useEffect, useState } from "react";
 import { http, sent } from "../../api/client";
 import { tellUndoable, useAsk, useJobs, useProject } from "../../api/queries";
-import { Actions, Button, Field, Heading, Quiet, Row, Sentence } from "../../kit";
+import { Actions, Button, Field, Heading, Quiet, Sentence } from "../../kit";
 import { LengthField, useLengths } from "../../kit/fields";
-import { EYE, into, lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
+import { PlaceRow } from "../../parts/PlaceRow";
 import { JobLine } from "../../parts/JobLine";
 
 type Kind = "corner" | "edge" | "mark" | "point" | "sphere" | "board";
@@ -33,7 +33,6 @@ const KINDS: [Kind, string, string][] = [
 export function PickTarget({ id }: { id: string }) {
   const { picks, set, letGo } = useView();
   const project = useProject(id).data;
-  const unit = project?.unit ?? "m";
   const [kind, setKind] = useState<Kind>("corner");
   const sizes = useLengths({ radius: 0.1, edge: 0.3 }, "mm", {
     radius: { least: 0.01, most: 1 },
@@ -107,17 +106,7 @@ export function PickTarget({ id }: { id: string }) {
       {kind === "sphere" && <LengthField of={sizes} name="radius" label="Radius" />}
       {kind === "board" && <LengthField of={sizes} name="edge" label="Edge" />}
       <Heading>Picked</Heading>
-      <Row
-        name="place"
-        value={
-          at
-            ? into(project?.T_frame_part ?? EYE, at)
-                .map((v) => lengthIn(v, unit))
-                .join("  ")
-            : "–"
-        }
-        unit={UNITS[unit].name}
-      />
+      <PlaceRow id={id} name="place" at={at} />
       <Field
         label="Name, as control has it"
         type="text"
