@@ -121,7 +121,7 @@ function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxe
 function FrontChoice() {
   const front = useView((s) => s.front);
   const set = useView((s) => s.set);
-  const deep = useLengths({ deep: front ?? 1 }, "m", { deep: { least: 0.005, most: 20 } });
+  const deep = useLengths({ deep: front ?? 3 }, "m", { deep: { least: 0.005, most: 20 } });
   const value = deep.values?.deep ?? null;
   return (
     <>
@@ -129,7 +129,7 @@ function FrontChoice() {
         <input
           type="checkbox"
           checked={front !== null}
-          onChange={(e) => set({ front: e.target.checked ? (value ?? 1) : null, outline: null })}
+          onChange={(e) => set({ front: e.target.checked ? (value ?? 3) : null, outline: null })}
         />
         only what stands in front: what it hides stays
       </label>
