@@ -175,6 +175,9 @@ def test_control_in_the_network_bends_it_by_its_weight_and_lets_go_again(client:
     client.post(f"/api/projects/{p}/control/apply", json={"mode": "rigid"}).raise_for_status()
     for k, t in places().items():
         np.testing.assert_allclose(t, free[k], atol=1e-7)
+    let_go = client.get(f"/api/projects/{p}/control").json()
+    assert let_go["up_to_date"] and worst(let_go) == pytest.approx(rigid, abs=1e-3)  # placed as the network is without it
+    assert client.get(f"/api/projects/{p}/placements").json()[0]["moves_mm"] == pytest.approx([0, 0, 0], abs=1e-3)
     undo(client, p)
     for k, t in places().items():
         np.testing.assert_allclose(t, bent[k], atol=1e-7)

@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.errors import BadInput, NotEnough
 from ...core.place.control import ControlReading, read_control
+from ...core.place.fit import RIGID
 from ...core.place.suspects import UNITS
 from ...core.targets.match import Ambiguous, Constellation, by_geometry
 from ...site.bound import NETWORK
@@ -27,6 +28,7 @@ from ...site.common import (
     still,
 )
 from ...site.frames import inputs_of_control
+from ...site.parts import wanted
 from ...site.placing import (
     InControl,
     applied_control,
@@ -230,7 +232,14 @@ def change_control(project_id: str, control_id: str, version: int | None, role: 
 def apply(project_id: str, part_id: str | None = None, mode: str | None = None) -> str:
     """Make the solved control placement the coordinates of the part. The one before stays in the list of placements."""
     with journal.change(project_id, "Placed the project on control", topic="control") as c:
-        solved = solve_now(c.s, project_id, part_id, mode)
+        part = wanted(c.s, c.project, part_id)
+        old = applied_control(c.s, project_id, part)
+        mode = mode or (old.detail.get("mode") if old is not None else None)
+        if old is not None and old.detail.get("mode") == NETWORK and mode != NETWORK:  # the network is its own again before it is placed
+            old.active, c.network = False, True
+            c.s.flush()
+            refresh_solution(c.s, c.project)
+        solved = solve_now(c.s, project_id, part, mode or RIGID)
         placement = solved.placement
         if placement is None:
             raise NotEnough(solved.problem or "control cannot be solved", subject="control", remedy="match more points")
@@ -239,7 +248,6 @@ def apply(project_id: str, part_id: str | None = None, mode: str | None = None) 
             raise BadInput(wrong.message, subject="control", remedy="put that right first", code=wrong.code)
         bends = placement.mode == NETWORK
         claimed = InControl({}, {}) if bends else deviations_of(c.s, project_id, solved)
-        old = applied_control(c.s, project_id, solved.part)
         if old is not None:
             old.active = False
         row = Frame(
@@ -259,14 +267,14 @@ def apply(project_id: str, part_id: str | None = None, mode: str | None = None) 
                 "centre": numbers(placement.centre),
                 "stations": claimed.stations,
                 "expected": claimed.expected,
-                "network_revision": c.project.network_revision,
+                "network_revision": c.project.network_revision + (1 if c.network else 0),
             },
             made_from={},
             revision=1 + max((x.revision for x in placements_of(c.s, project_id, solved.part)), default=0),
         )
         c.s.add(row)
         c.s.flush()
-        if bends or (old is not None and old.detail.get("mode") == NETWORK):  # the network is another one with control, or without it
+        if bends:  # the network is another one with control
             c.network = True
             refresh_solution(c.s, c.project)
         data = solution_of(c.s, project_id)

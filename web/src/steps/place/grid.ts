@@ -12,3 +12,6 @@ export function editGrid(old: Grid) {
   useGrid.setState({ open: true, old });
 }
 export const closeGrid = () => useGrid.setState({ open: false, old: null });
+
+/** How a word looks that does something in a list. */
+export const DO = "cursor-pointer text-action underline";
