@@ -271,3 +271,65 @@ def test_a_scale_is_applied_to_every_point_that_is_delivered(client: TestClient,
     np.testing.assert_allclose(first.maxs, both.max(axis=0), atol=1.1e-3)
     name = client.post(f"/api/projects/{p}/frames/{head['frame']}/transforms", json={"at": list(map(float, want["A1"]))}).json()[0]
     np.testing.assert_allclose(name["at"], spots["A1"], atol=3e-4)
+
+
+def test_stops_pairs_and_sightings_come_and_go(client: TestClient, p: str) -> None:
+    station = client.get(f"/api/projects/{p}/stations").json()[0]
+    url = f"/api/projects/{p}/targets/stops"
+    body = {"station": station["id"], "file": "walk.csv"}
+    problem(client.post(url, json=body | {"text": "a;b\n1;2\n"}), 422, "bad_input")
+    problem(client.post(url, json=body | {"text": "name;x;y;z;seconds\nR1;1;2;x;9\n"}), 422, "bad_input")
+    rows = "name;x;y;z;seconds\nR1;1.5;2;0.1;12\nR2;8;-3;0.2;1.2\n"
+    client.post(url, json=body | {"text": rows}).raise_for_status()
+    stops = {g["target_name"]: g for g in client.get(f"/api/projects/{p}/sightings").json() if g["kind"] == "stop"}
+    assert stops["R1"]["used"] and stops["R1"]["remark"] == "stood 12 s" and not stops["R2"]["used"]
+    expected = np.array(station["pose"]).reshape(4, 4) @ [1.5, 2, 0.1, 1]
+    np.testing.assert_allclose(stops["R1"]["position"], expected[:3], atol=1e-9)
+    client.post(url, json=body | {"text": rows.replace("R1", "R7")}).raise_for_status()  # read anew: the earlier ones go
+    assert {g["target_name"] for g in client.get(f"/api/projects/{p}/sightings").json() if g["kind"] == "stop"} == {"R7", "R2"}
+
+    take(client, p, given(names=["401", "402", "403", "404", "405"], A1=(40.0, 0, 0), B2=(0, 70.0, 0), C3=(0, 0, 90.0)))
+    for row in client.get(f"/api/projects/{p}/control").json()["points"]:
+        client.patch(f"/api/projects/{p}/control/{row['id']}", json={"version": row["version"], "target": ""}).raise_for_status()
+    pairs = f"/api/projects/{p}/control/pairs"
+    problem(client.post(pairs, json={"text": "T1; 401\nT9; 402\n"}), 422, "bad_input")
+    assert all(q["target"] is None for q in client.get(f"/api/projects/{p}/control").json()["points"])  # all of them or none
+    out = client.post(pairs, json={"text": "# ours; theirs\nT1; 401\n402 = T2\n"}).json()
+    assert {q["name"]: q["matched_by"] for q in out["points"] if q["target"]} == {"401": "hand", "402": "hand"}
+
+    gone = next(g for g in client.get(f"/api/projects/{p}/sightings").json() if g["target_name"] == "R7")
+    client.delete(f"/api/projects/{p}/sightings/{gone['id']}?version={gone['version']}").raise_for_status()
+    assert "R7" not in {t["name"] for t in client.get(f"/api/projects/{p}/targets").json()}
+    undo(client, p)
+    assert "R7" in {t["name"] for t in client.get(f"/api/projects/{p}/targets").json()}
+
+
+def test_a_grid_is_seen_before_it_is_kept_flipped_edited_and_converted(client: TestClient, tmp_path: Any) -> None:
+    p = made(client, "Grid")
+    bring_in(p, [write_scan(tmp_path / "ST-1.e57", room(60_000, seed=1))])
+    wall = {"wall": [0.3, 2.0, 0.2], "point": [1.0, 2.0, -1.0], "given": [100.0, 200.0, 10.0], "name": "hall"}
+    url = f"/api/projects/{p}/square"
+    seen = client.post(f"{url}/preview", json=wall).json()
+    assert client.get(f"/api/projects/{p}").json()["frames"][1:] == [] and seen["points"] > 100 and abs(seen["off_plumb"]) < 0.5
+    problem(client.post(f"{url}/preview", json=wall | {"wall": [0.0, 0.0, 0.0]}), 422, "not_enough")
+    client.post(url, json=wall).raise_for_status()
+    (grid,) = client.get(f"/api/projects/{p}").json()["frames"][1:]
+    kept = client.get(f"/api/projects/{p}").json()["T_frame_part"]
+    np.testing.assert_allclose(kept, seen["T_frame_part"], atol=1e-9)
+    to_project = client.post(f"/api/projects/{p}/frames/{grid['id']}/transforms", json={"at": [100.0, 200.0, 10.0]}).json()[0]
+    np.testing.assert_allclose(to_project["at"], wall["point"], atol=1e-9)
+    back = client.post(f"/api/projects/{p}/frames/project/transforms", json={"at": to_project["at"]}).json()[0]
+    np.testing.assert_allclose(back["at"], [100.0, 200.0, 10.0], atol=1e-9)
+    assert abs(back["turn_deg"] + to_project["turn_deg"]) < 1e-9
+    client.post(f"/api/projects/{p}/frames/{grid['id']}/flip", json={"version": grid["version"]}).raise_for_status()
+    turned = np.array(client.get(f"/api/projects/{p}").json()["T_frame_part"]).reshape(4, 4)
+    np.testing.assert_allclose(turned[:2, :2], -np.array(kept).reshape(4, 4)[:2, :2], atol=1e-9)
+    np.testing.assert_allclose(frames.apply(turned, np.array([wall["point"]]))[0], [100, 200, 10], atol=1e-9)
+    problem(client.post(f"/api/projects/{p}/frames/{grid['id']}/flip", json={"version": grid["version"]}), 409, "conflict")
+    (now,) = client.get(f"/api/projects/{p}").json()["frames"][1:]
+    towards = wall | {"wall": [-1.0, 0.5, -1.4], "by_points": True, "frame": now["id"], "version": now["version"], "name": "line"}
+    client.post(url, json=towards).raise_for_status()
+    (edited,) = client.get(f"/api/projects/{p}").json()["frames"][1:]
+    along = frames.apply(np.array(client.get(f"/api/projects/{p}").json()["T_frame_part"]).reshape(4, 4), np.array([[-1.0, 0.5, -1.0]]))[0]
+    assert edited["id"] == grid["id"] and edited["name"] == "line" and edited["picks"]["by_points"]
+    np.testing.assert_allclose(along, [100 + np.hypot(2.0, 1.5), 200, 10], atol=2e-3)  # E runs there; up is the scanner's

@@ -8926,6 +8926,7 @@ export interface operations {
             header?: never;
             path: {
                 project_id: string;
+                /** @description a frame, or the part's own coordinates */
                 frame_id: string;
             };
             cookie?: never;

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
+
+from fastapi import Path
 
 from ...site.common import get_project
 from ...site.frames import transforms
@@ -14,6 +16,7 @@ from .base import P, Part, V, router
 from .project import get_one_project
 
 api = router()
+FrameId = Annotated[str, Path(pattern=r"^([0-9a-f]{32}|project)$", description="a frame, or the part's own coordinates")]
 
 
 @api.post("/projects/{project_id}/control/preview", operation_id="preview_control")
@@ -143,7 +146,7 @@ def flip_grid(project_id: P, frame_id: P, body: x.Renew) -> x.SquareOut:
 
 
 @api.post("/projects/{project_id}/frames/{frame_id}/transforms", operation_id="list_transforms")
-def list_transforms(project_id: P, frame_id: P, body: x.ConvertIn) -> list[x.TransformOut]:
+def list_transforms(project_id: P, frame_id: FrameId, body: x.ConvertIn) -> list[x.TransformOut]:
     """How coordinates of a frame become those of every other of its part, and a place of it there."""
     with db.snapshot() as s:
         return [x.TransformOut(**t) for t in transforms(s, get_project(s, project_id), frame_id, body.at, body.part)]
