@@ -1,4 +1,4 @@
-"""./lantern measure [points] [large] [bench] [pairs] [ties] [honest] [joint] [network] [targets] [cleaning] [faults]: run, print, and keep the table in docs/benchmarks.md when all ran."""
+"""./lantern measure [PART]...: run, print, and keep the table in docs/benchmarks.md when all parts ran (see PARTS)."""
 
 from __future__ import annotations
 

@@ -287,6 +287,11 @@ def test_stops_pairs_and_sightings_come_and_go(client: TestClient, p: str) -> No
     np.testing.assert_allclose(stops["R1"]["position"], expected[:3], atol=1e-9)
     client.post(url, json=body | {"text": rows.replace("R1", "R7")}).raise_for_status()  # read anew: the earlier ones go
     assert {g["target_name"] for g in client.get(f"/api/projects/{p}/sightings").json() if g["kind"] == "stop"} == {"R7", "R2"}
+    free = next(t for t in client.get(f"/api/projects/{p}/targets").json() if t["name"] == "T5")
+    client.patch(
+        f"/api/projects/{p}/targets/{free['id']}", json={"name": "R1", "version": free["version"]}
+    ).raise_for_status()  # it is free
+    undo(client, p)
 
     take(client, p, given(names=["401", "402", "403", "404", "405"], A1=(40.0, 0, 0), B2=(0, 70.0, 0), C3=(0, 0, 90.0)))
     for row in client.get(f"/api/projects/{p}/control").json()["points"]:

@@ -1,7 +1,8 @@
 """What a network is made of.
 
 Terms: a *link* measures one station from another; a *sighting* measures a target, or a picked point, from a station; a *level*
-measures up from a station; a *distance* stands between two targets; a wall may be *plumb*; *control* gives the place of a target in a frame of its own; a *body* is a set of
+measures up from a station; a *distance* stands between two targets; a wall may be *plumb*; *control* gives the
+place of a target in a frame of its own; a *body* is a set of
 stations whose inner shape is held: one unknown; a *part* is what links, bodies and shared targets connect: only its stations
 share coordinates; the *datum* of a part is the station whose pose is held, and with it the part's coordinates.
 Everything is in the frame of its part, metres and radians.

@@ -96,9 +96,9 @@ def solve(
     """Placement from the points whose role is control.
 
     project, control : (n, 3) metres, the same points in both frames, NaN in control for what was not given; mode: rigid (6
-    unknowns), level (4) or scaled (7: T_control_project holds the scale); sigma : (n, 3) deviations of control, metres, NaN where unknown; tilt: deviation, radians, of what the
-    project takes for up, None when its scanners may lean; up : (3,) that direction, z when left out; reach : (m, 3) project frame, the places that are to be placed. What a
-    suspicion explains (see ``suspects``) is named and left out. Nothing is taut when the predicted error at the far end exceeds
+    unknowns), level (4) or scaled (7: T_control_project holds the scale); sigma : (n, 3) deviations of control, metres, NaN
+    where unknown; tilt: deviation, radians, of what the project takes for up, None when its scanners may lean; up : (3,) that
+    direction, z when left out; reach : (m, 3) project frame, the places that are to be placed. What a suspicion explains (see ``suspects``) is named and left out. Nothing is taut when the predicted error at the far end exceeds
     the tolerance. NotEnough when the points do not hold the placement, with what is missing.
     """
     stand = np.eye(4) if up is None else frames.upright(up)

@@ -18,8 +18,8 @@ from ...site.common import Array, Progress, clean_name, finite, get_project, hea
 from ...site.parts import stations_in, wanted
 from ...site.visible import active_box, box_in_part
 from ...store import journal
-from ...store.db import session, snapshot
-from ...store.marks import deleted_mask, pack_indices, touched_by
+from ...store.db import GONE, session, snapshot
+from ...store.marks import deleted_mask, pack_indices, touched_by, unpack_indices
 from ...store.models import CropBox, Edit, EditDelta, Station
 from ...store.queue import enqueue
 from ...store.tiles import read_tiles, tiles_of
@@ -164,7 +164,8 @@ def delete_in_lasso(
 ) -> dict[str, Any]:
     """Mark as deleted what lies inside the outline as the pane showed it, of the stations that were visible.
 
-    front: metres; only the front surface goes, this deep. expected: the count that whoever asks was shown; Conflict when it is another now. Too much for a request becomes a job.
+    front: metres; only the front surface goes, this deep. expected: the count that whoever asks was shown; Conflict when it is
+    another now. Too much for a request becomes a job.
     """
     lasso = _lasso(view, outline, front)
 
@@ -220,8 +221,32 @@ def switch_edit(project_id: str, edit_id: str, active: bool, version: int | None
     with journal.change(project_id, "", topic="edits") as c:
         edit = owned(c.s, Edit, project_id, edit_id, "edit")
         journal.checked_version(edit, version, edit.title)
-        edit.active, edit.proposed = active, False
+        if edit.proposed:
+            take(c, edit)
+            return
+        edit.active = active
         c.title = f"{edit.title} again" if active else f"Brought back {edit.count:,} points"
+
+
+def take(c: journal.Change, find: Edit) -> int:
+    """Delete what a filter found and somebody said yes to: what is living of it now, so that no point is counted twice. The find gives
+    way to the deletion. Returns how many points."""
+    parts = []
+    for delta in list(c.s.scalars(select(EditDelta).where(EditDelta.edit_id == find.id).order_by(EditDelta.station_id))):
+        index = unpack_indices(delta.data, delta.count)
+        dead = deleted_mask(c.s, c.s.get_one(Station, delta.station_id, execution_options=GONE))
+        if len(index := index[~dead[index]]):
+            parts.append((delta.station_id, index))
+    count = sum(len(index) for _, index in parts)
+    c.remove(find)
+    c.title = f"Deleted {count:,} points: {find.title}"
+    if count:
+        row = Edit(project_id=find.project_id, title=find.title, count=count, place=find.place, kind=find.kind, detail=find.detail)
+        c.s.add(row)
+        c.s.flush()
+        c.s.add_all(EditDelta(edit_id=row.id, station_id=x, count=len(i), data=pack_indices(i)) for x, i in parts)
+    c.s.flush()
+    return count
 
 
 def marks(project_id: str, station_id: str, changed: list[str] | None = None) -> bytes:

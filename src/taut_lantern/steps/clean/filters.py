@@ -23,6 +23,7 @@ from ...store.marks import deleted_mask, pack_indices
 from ...store.models import Edit, EditDelta, Job, Station
 from ...store.queue import LIVE, enqueue
 from ...store.tiles import read_station
+from .edits import take
 
 KINDS = {"mover": "things that moved", "edge": "points on no surface"}
 LOOKED = 1_000_000  # pixels of a station's image that others are asked through; its own points are all asked about
@@ -181,11 +182,10 @@ def decide(project_id: str, edit_id: str, version: int | None, delete: bool) -> 
         journal.checked_version(row, version, row.title)
         if not row.proposed:
             raise BadInput("that was decided already", subject=row.title, remedy="reload the project")
-        row.proposed = False
         if delete:
-            row.active = True
-            c.title = f"Deleted {row.count:,} points: {row.title}"
+            take(c, row)
         else:
+            row.proposed = False
             c.remove(row)
             c.title = f"Kept: {row.title}"
 
@@ -194,12 +194,12 @@ def decide_all(project_id: str, kind: str, delete: bool) -> int:
     """The same of all of a kind. Returns how many."""
     with journal.change(project_id, "", topic="edits") as c:
         rows = list(c.s.scalars(select(Edit).where(Edit.project_id == project_id, Edit.kind == kind, Edit.proposed)))
+        points = 0
         for row in rows:
-            row.proposed = False
             if delete:
-                row.active = True
+                points += take(c, row)
             else:
+                row.proposed = False
                 c.remove(row)
-        points = sum(r.count for r in rows)
         c.title = f"Deleted {points:,} points: {KINDS.get(kind, kind)}" if delete else f"Kept all: {KINDS.get(kind, kind)}"
         return len(rows)

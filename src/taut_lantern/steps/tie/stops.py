@@ -11,7 +11,7 @@ from ...site.common import clean_name, get_station, numbers
 from ...site.solution import refresh_solution
 from ...store import journal
 from ...store.models import Sighting, Target
-from .targets import new_target
+from .targets import drop_unseen, new_target
 
 
 def take_in(project_id: str, station_id: str, text: str, file: str, sigma: float) -> int:
@@ -32,6 +32,7 @@ def take_in(project_id: str, station_id: str, text: str, file: str, sigma: float
             row.rms, row.points, row.remark, row.used = 0.0, 0, stop.remark, stop.sure
             row.decided("target")
             c.s.add(row)
+        drop_unseen(c.s, project_id)
         c.title = f"Read {len(stops)} reference stops of {station.name}"
         c.s.flush()
         refresh_solution(c.s, c.project)

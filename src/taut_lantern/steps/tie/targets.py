@@ -139,10 +139,15 @@ def match_by_place(s: Session, project_id: str, sightings: list[Sighting], stati
         for x in (x for g in groups if g not in sure for x in g):
             if "target" not in x.by_hand:
                 x.target_id = None
+    drop_unseen(s, project_id)
+
+
+def drop_unseen(s: Session, project_id: str) -> None:
+    """Targets that nothing sees any more go, unless control is matched to them."""
     s.flush()
     used = set(s.scalars(select(Sighting.target_id).where(Sighting.project_id == project_id)))
     used |= set(s.scalars(select(Control.target_id).where(Control.project_id == project_id)))
-    for t in known.values():
+    for t in s.scalars(select(Target).where(Target.project_id == project_id)):
         if t.id not in used:
             t.deleted = True
 
@@ -222,10 +227,7 @@ def remove_sighting(project_id: str, sighting_id: str, version: int | None) -> N
         called = target.name if target else "no target"
         journal.checked_version(row, version, f"the sighting of {called}")
         c.remove(row)
-        c.s.flush()
-        held = (select(m.id).where(m.project_id == project_id, m.target_id == row.target_id).limit(1) for m in (Sighting, Control))
-        if target is not None and all(c.s.scalar(q) is None for q in held):
-            c.remove(target)
+        drop_unseen(c.s, project_id)
         c.title = f"Took a sighting of {called} away"
         c.s.flush()
         refresh_solution(c.s, c.project)
