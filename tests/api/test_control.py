@@ -172,6 +172,14 @@ def test_control_in_the_network_bends_it_by_its_weight_and_lets_go_again(client:
     after = client.get(f"/api/projects/{p}/control").json()
     assert after["up_to_date"] and worst(after) == pytest.approx(worst(shown), abs=0.05)
     assert not client.get(f"/api/projects/{p}/network").json()["out_of_date"]
+    frame = next(f for f in client.get(f"/api/projects/{p}").json()["frames"] if f["kind"] == "control")
+    gone = {"version": frame["version"], "removed": True}
+    client.patch(f"/api/projects/{p}/frames/{frame['id']}", json=gone).raise_for_status()  # taken away it lets go too
+    for k, t in places().items():
+        np.testing.assert_allclose(t, free[k], atol=1e-7)
+    undo(client, p)
+    for k, t in places().items():
+        np.testing.assert_allclose(t, bent[k], atol=1e-7)
     client.post(f"/api/projects/{p}/control/apply", json={"mode": "rigid"}).raise_for_status()
     for k, t in places().items():
         np.testing.assert_allclose(t, free[k], atol=1e-7)

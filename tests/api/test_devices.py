@@ -133,6 +133,12 @@ def test_what_goes_wrong_at_the_scanner_is_told_and_leaves_nothing(
     client.post(f"{url}/fetch", json={"scan": scans[0]["id"]}).raise_for_status()  # the line is there again
     work_off(p, monkeypatch)
     assert [x["name"] for x in client.get(f"/api/projects/{p}/stations").json()] == ["ST-01"]
+    client.post(f"{url}/scan", json={"name": "../../north/ST-09", "points": 60_000}).raise_for_status()
+    out = work_off(p, monkeypatch)  # a name is no path
+    with session() as s:
+        kept = s.get_one(Original, out["original"]).name
+    assert "/" not in kept and kept.endswith("north-ST-09.e57")
+    assert client.get(f"/api/projects/{p}/stations").json()[-1]["points"] > 20_000
     problem(client.get("/api/devices/Gone/view", params={"azimuth": 0}), 409, "line_lost")
     problem(client.get("/api/devices/Nobody/view", params={"azimuth": 0}), 404, "not_found")
 

@@ -114,10 +114,10 @@ def _of_one(own: Seen, others: Sequence[Seen], alone: float) -> list[Moved]:
     out = []
     for k in range(count):
         mine = points[label == k]
-        if len(mine) < FEWEST:
+        against = {name: int((v[mine] == 2).sum()) for name, v in by.items() if (v[mine] == 2).any()}
+        if len(mine) < FEWEST or not against:  # what only hung on one, and is apart from it all the same
             continue
         box = part[mine]
-        against = {name: int((v[mine] == 2).sum()) for name, v in by.items() if (v[mine] == 2).any()}
         share = max(n / max(n + int((by[name][mine] == 1).sum()), 1) for name, n in against.items())
         out.append(Moved(own.name, mine.astype(np.int64), box.min(axis=0), box.max(axis=0), against, share))
     return out

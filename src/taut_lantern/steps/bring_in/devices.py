@@ -14,7 +14,7 @@ import httpx
 
 from ...core.errors import BadInput, Busy, Conflict, LanternError, NotFound
 from ...settings import settings
-from ...site.common import Progress, clean_name, get_project, get_station
+from ...site.common import Progress, clean_name, file_name, get_project, get_station
 from ...site.solution import refresh_solution
 from ...store import journal, scratch
 from ...store.db import session
@@ -133,7 +133,7 @@ def run(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
     if scan is None:
         scan = _scanned(name, params["name"], params.get("points"), progress)
     with scratch.folder() as folder:
-        path = folder / f"{clean_name(params['name'], 'scan')}.e57"
+        path = folder / f"{file_name(params['name'], 'scan')}.e57"
         with _line(name) as (http, address), http.stream("GET", f"{address}/scans/{scan}/file") as answer:
             if answer.status_code >= 400:
                 answer.read()

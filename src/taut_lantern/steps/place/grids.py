@@ -12,11 +12,13 @@ from ...core import frames
 from ...core.errors import BadInput, NotEnough
 from ...core.place.corner import corner_of
 from ...core.place.wall import square_to_wall
+from ...site.bound import NETWORK
 from ...site.common import Array, Moved, clean_name, finite, get_project, heavy, matrix, numbers, owned, settled, stations_of
 from ...site.frames import inputs_of_grid
 from ...site.near import points_near
 from ...site.parts import stations_in, wanted
 from ...site.placing import up_of
+from ...site.solution import refresh_solution
 from ...store import journal
 from ...store.db import session, snapshot
 from ...store.models import Frame, Station
@@ -197,3 +199,7 @@ def change_frame(project_id: str, frame_id: str, version: int, name: str | None,
             c.title = f"Took the coordinates {row.name} away"
             if c.project.active_frame == row.id:
                 c.project.active_frame = "project"
+            if row.detail.get("mode") == NETWORK and row.active:  # control lets go of the network with it
+                c.network = True
+                c.s.flush()
+                refresh_solution(c.s, c.project)
