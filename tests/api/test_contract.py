@@ -12,7 +12,7 @@ from schemathesis.specs.openapi.checks import content_type_conformance, response
 from sqlalchemy import select
 
 from taut_lantern.api.app import make_app
-from taut_lantern.steps.clean import edits
+from taut_lantern.steps.clean import boxes
 from taut_lantern.steps.draw import sections
 from taut_lantern.steps.place import control
 from taut_lantern.store.db import session
@@ -48,7 +48,7 @@ def ids(database: str, tmp_path_factory: pytest.TempPathFactory) -> dict[str, st
     with session() as s:
         first = tiles_of(s, [station])[0].first
         point = s.scalar(select(Control.id).where(Control.project_id == project).limit(1))
-    box = edits.set_box(project, "box", [0, 0, 0], [9, 9, 9], 0.0)
+    box = boxes.set_box(project, "box", [0, 0, 0], [9, 9, 9], 0.0)
     return {
         "project_id": project,
         "station_id": station,

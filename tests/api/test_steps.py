@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import csv
 import io
 from collections.abc import Iterator
@@ -136,11 +135,11 @@ def test_only_what_stands_in_front_goes_and_is_shown_before(client: TestClient, 
     station = client.get(f"/api/projects/{p}/stations").json()[0]
     view = [0.3, 0, 0, 0, 0, 0.4, 0, 0, 0, 0, -0.2, 0, 0, 0, 0, 1]
     body = {"view": view, "outline": [[-1, -1], [0, -1], [0, 1], [-1, 1]], "stations": [station["id"]], "front": 0.4}
-    through = client.post(f"/api/projects/{p}/lasso", json=body | {"front": None, "only_count": True}).json()
-    told = client.post(f"/api/projects/{p}/lasso", json=body | {"only_count": True}).json()
-    assert through["taken"] == {} and 1000 < told["count"] < 0.7 * through["count"]
+    through = selected(client, p, {"kind": "lasso", **body, "front": None})
+    told = selected(client, p, {"kind": "lasso", **body})
+    assert 1000 < told["count"] < 0.7 * through["count"] and told["spared"] == {"behind": through["count"] - told["count"]}
     assert client.post(f"/api/projects/{p}/lasso", json=body | {"front": 0.001}).status_code == 422
-    shown = marked_bits(base64.b64decode(told["taken"][station["id"]]))
+    shown = marked_bits(client.get(f"/api/projects/{p}/stations/{station['id']}/marks?of=selected").content)
     assert client.post(f"/api/projects/{p}/lasso", json=body | {"expected": told["count"]}).json()["count"] == told["count"]
     gone = marked_bits(client.get(f"/api/projects/{p}/stations/{station['id']}/marks").content)
     assert gone == shown and len(gone) == told["count"]  # exactly what was shown
@@ -153,6 +152,14 @@ def test_only_what_stands_in_front_goes_and_is_shown_before(client: TestClient, 
     left = cloud[:, 0] < -0.01
     assert taken[left & (cloud[:, 2] > top - 0.35)].mean() > 0.99 and not taken[cloud[:, 2] < top - 0.5].any()
     undo(client, p)
+
+
+def selected(client: TestClient, p: str, shape: dict[str, Any], **more: Any) -> dict[str, Any]:
+    stations = shape.pop("stations", None) or [x["id"] for x in client.get(f"/api/projects/{p}/stations").json()]
+    r = client.post(f"/api/projects/{p}/selection", json={"shape": shape, "stations": stations, **more})
+    assert r.status_code == 200, r.text
+    out: dict[str, Any] = r.json()
+    return out
 
 
 def marked_bits(body: bytes) -> set[int]:
@@ -174,8 +181,8 @@ def test_what_is_deleted_or_cropped_does_not_go_out_and_comes_back_with_undo(cli
     view = [0.3, 0, 0, 0, 0, 0.4, 0, 0, 0, 0, -0.2, 0, 0, 0, 0, 1]
     left_half = [[-1, -1], [0, -1], [0, 1], [-1, 1]]
     body = {"view": view, "outline": left_half, "stations": ids[:1]}
-    counted = client.post(f"/api/projects/{p}/lasso", json={**body, "only_count": True}).json()
-    assert counted["edit"] is None and client.get(f"/api/projects/{p}/edits").json() == []
+    counted = selected(client, p, {"kind": "lasso", **body})
+    assert client.get(f"/api/projects/{p}/edits").json() == []
     deleted = client.post(f"/api/projects/{p}/lasso", json=body).json()
     assert deleted["count"] == counted["count"] > 20_000
     lasting = {h.name: h.points for h in e57.headers(deliver(client, p, "e57", tmp_path))}

@@ -103,7 +103,7 @@ def test_a_chosen_station_has_its_card_in_every_step_and_can_be_looked_round_fro
     screen.page.locator("[data-station=A-1] button").first.click()
     screen.card("A-1 is held by 1 link")
     screen.press("Back to the step")
-    screen.card("Draw round points")
+    screen.card("Lasso")
 
 
 def test_a_group_is_held_released_split_nested_and_undone(page: Any) -> None:

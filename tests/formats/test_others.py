@@ -23,7 +23,7 @@ ORIGIN = np.array([437_215.482, 5_812_904.317, 46.25])
 def test_laz_keeps_millimetres_at_large_coordinates_and_the_station(tmp_path: Path) -> None:
     a, b = room(3000, seed=1), room(2000, seed=2)
     path = tmp_path / "c.laz"
-    assert las.write(path, [(1, a.xyz + ORIGIN, a.intensity, a.rgb), (2, b.xyz + ORIGIN, b.intensity, b.rgb)], ORIGIN) == 5000
+    assert las.write(path, [(1, a.xyz + ORIGIN, a.intensity, a.rgb, None), (2, b.xyz + ORIGIN, b.intensity, b.rgb, None)], ORIGIN) == 5000
     with laspy.open(path) as f:
         points = f.read()
     np.testing.assert_allclose(points.xyz[:3000], a.xyz + ORIGIN, atol=0.0006)

@@ -19,7 +19,7 @@ from taut_lantern.formats import e57
 from taut_lantern.site.common import Progress, matrix, numbers, stations_of
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations, uploads
-from taut_lantern.steps.clean import edits
+from taut_lantern.steps.clean import boxes, edits, selecting
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control
 from taut_lantern.steps.tie import links
@@ -130,9 +130,12 @@ def test_a_delivery_is_of_one_state_whatever_happens_while_it_is_made(pair: str,
     assert row["state"]["title"] == "Linked" and row["outdated"]
 
 
+OUTLINE = {"kind": "lasso", "view": ABOVE, "outline": BOX}
+
+
 def test_a_lasso_that_was_counted_on_another_state_deletes_nothing(pair: str) -> None:
     tie_three(pair)
-    counted = edits.count_in_lasso(pair, ABOVE, BOX, ids(pair, Station))["count"]
+    counted = selecting.choose(pair, OUTLINE, ids(pair, Station))["count"]
     edits.delete_in_lasso(pair, ABOVE, [[-0.4, -0.4], [0.4, -0.4], [0.4, 0.4]], ids(pair, Station))
     with pytest.raises(Conflict, match="lie inside the outline now, not") as caught:
         edits.delete_in_lasso(pair, ABOVE, BOX, ids(pair, Station), expected=counted)
@@ -141,9 +144,14 @@ def test_a_lasso_that_was_counted_on_another_state_deletes_nothing(pair: str) ->
 
 def test_too_many_points_for_a_request_are_deleted_in_the_background(pair: str, monkeypatch: pytest.MonkeyPatch) -> None:
     tie_three(pair)
-    counted = edits.count_in_lasso(pair, ABOVE, BOX, ids(pair, Station))["count"]
-    monkeypatch.setattr(edits, "AT_ONCE", 100)
-    assert edits.count_in_lasso(pair, ABOVE, BOX, ids(pair, Station))["count"] is None
+    counted = selecting.choose(pair, OUTLINE, ids(pair, Station))["count"]
+    for module in (edits, selecting):
+        monkeypatch.setattr(module, "AT_ONCE", 100)
+    selecting.clear(pair)
+    told = selecting.choose(pair, OUTLINE, ids(pair, Station))
+    assert told["job"] and told["count"] == 0
+    again = {"spec": OUTLINE, "stations": ids(pair, Station), "op": "replace", "among": "living", "seen": None}
+    assert selecting.job(pair, again, Progress())["count"] == counted == selecting.selection(pair)["count"]
     assert edits.delete_in_lasso(pair, ABOVE, BOX, ids(pair, Station))["job"]
     job = {"view": ABOVE, "outline": BOX, "stations": ids(pair, Station)}
     assert edits.delete_job(pair, job, Progress())["count"] == counted == 9000
@@ -251,7 +259,7 @@ def test_a_missing_piece_of_a_file_is_an_error_and_never_zeros(pair: str, tmp_pa
 def test_names_stay_as_people_wrote_them(database: str, tmp_path: Path, name: str) -> None:
     project = make_project(name)
     (station,) = bring_in(project, [write_scan(tmp_path / "a.e57", room(300), name=name)])
-    edits.set_box(project, name[:120], [0, 0, 0], [9, 9, 9], 0.0)
+    boxes.set_box(project, name[:120], [0, 0, 0], [9, 9, 9], 0.0)
     with session() as s:
         assert s.get_one(Station, station).name == name[:280]
         assert projects.describe(s, project)["name"] == name

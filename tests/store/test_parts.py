@@ -21,10 +21,10 @@ from taut_lantern.site.notes import notes_of
 from taut_lantern.site.parts import parts_of
 from taut_lantern.site.placing import residuals_of
 from taut_lantern.site.solution import solution_of
-from taut_lantern.site.visible import active_box
+from taut_lantern.site.visible import clip_of
 from taut_lantern.steps import notes, projects, views
 from taut_lantern.steps.bring_in import stations
-from taut_lantern.steps.clean import edits
+from taut_lantern.steps.clean import boxes, edits
 from taut_lantern.steps.draw import sections
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control, grids
@@ -105,12 +105,12 @@ def test_slabs_lassos_and_boxes_are_of_one_part(pairs: tuple[str, list[str]]) ->
         edits.delete_in_lasso(project, ABOVE, OUTLINE, ids)
     assert caught.value.code == "several_parts"
     assert edits.delete_in_lasso(project, ABOVE, OUTLINE, ids[2:])["count"] > 5000
-    edits.set_box(project, "in B", [0, 0, 0], [1, 1, 1], 0.0, part_id=other.id)
+    boxes.set_box(project, "in B", [0, 0, 0], [1, 1, 1], 0.0, part_id=other.id)
     with session() as s:
-        assert active_box(s, project, one.id) is None and active_box(s, project, other.id) is not None
-    edits.set_box(project, "in A", [0, 0, 0], [1, 1, 1], 0.0, part_id=one.id)
+        assert clip_of(s, project, one.id) is None and clip_of(s, project, other.id) is not None
+    boxes.set_box(project, "in A", [0, 0, 0], [1, 1, 1], 0.0, part_id=one.id)
     with session() as s:
-        assert active_box(s, project, other.id) is not None  # one box of each part may be on
+        assert clip_of(s, project, other.id) is not None  # one box of each part may be on
 
 
 def test_sightings_of_two_parts_are_never_of_one_target_because_their_numbers_agree(pairs: tuple[str, list[str]]) -> None:
@@ -240,7 +240,7 @@ def test_what_was_drawn_and_placed_in_a_part_moves_with_its_stations_when_it_joi
     with session() as s:
         one, other = parts_of(s, project)
     made = sections.make_section(project, "upright", {"a": [0.0, -1.0], "b": [0.5, 1.0], "behind": 0.3}, part_id=other.id)
-    edits.set_box(project, "in B", [0.2, 0.1, 0], [1, 1.5, 0.8], 0.3, part_id=other.id)
+    boxes.set_box(project, "in B", [0.2, 0.1, 0], [1, 1.5, 0.8], 0.3, part_id=other.id)
     grids.square(project, grids.Picks.of([-1.5, -2.0, 0.1], [3.0, 0.5, 0.0], [100, 200, 10], False), "hall", other.id)
 
     def seen() -> tuple[np.ndarray, np.ndarray, np.ndarray, str]:
@@ -249,10 +249,10 @@ def test_what_was_drawn_and_placed_in_a_part_moves_with_its_stations_when_it_joi
             x = s.get_one(Station, ids[2])
             section = s.get_one(Section, made)
             cut = cut_of(section).T_section_base @ frames.inverse(matrix(section.T_part_base)) @ matrix(x.pose)
-            box = active_box(s, project, x.part_id)
+            box = clip_of(s, project, x.part_id)
             frame = in_use(s, get_project(s, project), x.part_id)
             assert box is not None and section.part_id == x.part_id and frame.row is not None
-            return cut, frames.inverse(box.T_part_box) @ matrix(x.pose), frame.T_frame_part @ matrix(x.pose), frame.name
+            return cut, frames.inverse(box.kept[0].T_part_box) @ matrix(x.pose), frame.T_frame_part @ matrix(x.pose), frame.name
 
     before = seen()
     link_rows(project, (ids[0], ids[2], frames.pose(1.1, (5.0, 2.0, 0.4))))

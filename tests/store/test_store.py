@@ -18,9 +18,10 @@ from taut_lantern.core.scan.octree import TILE
 from taut_lantern.core.scan.scan import Scan
 from taut_lantern.formats.columns import KINDS, OnDisk
 from taut_lantern.site.common import stations_of
+from taut_lantern.site.visible import clip_of
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations
-from taut_lantern.steps.clean import edits
+from taut_lantern.steps.clean import boxes, edits, selecting
 from taut_lantern.steps.draw import sections
 from taut_lantern.store import journal
 from taut_lantern.store.db import migrate, session
@@ -290,12 +291,17 @@ def test_a_change_of_marks_sends_the_tiles_it_touched_and_no_others(database: st
     back = edits.marks(made, station, [edit])
     assert len(back) == len(part) and not told(back, len(mask)).any()  # the same tiles, now without a mark
     assert edits.marks(made, station) == b""
+    edits.switch_edit(made, edit, True, None)
+    for _ in range(3):
+        projects.undo(made)  # the edit itself is out of sight now: what it had marked is told all the same
+    assert edits.marks(made, station, [edit]) == back
 
 
 def test_a_lasso_deletes_what_it_counted_and_undo_brings_it_back(project: str) -> None:
     station = first(project)
     outline = [[-0.5, -0.5], [0.5, -0.5], [0.5, 0.5], [-0.5, 0.5]]
-    counted = edits.count_in_lasso(project, ABOVE, outline, [station.id])
+    spec = {"kind": "lasso", "view": ABOVE, "outline": outline}
+    counted = selecting.choose(project, spec, [station.id])
     deleted = edits.delete_in_lasso(project, ABOVE, outline, [station.id])
     with session() as s:
         scan, mask = read_station(s, station), deleted_mask(s, station)
@@ -303,7 +309,7 @@ def test_a_lasso_deletes_what_it_counted_and_undo_brings_it_back(project: str) -
     assert counted["count"] == deleted["count"] == mask.sum() == inside.sum() > 0
     np.testing.assert_array_equal(mask, inside)
     np.testing.assert_array_equal(told(edits.marks(project, station.id), len(mask)), mask)
-    assert edits.count_in_lasso(project, ABOVE, outline, [station.id])["count"] == 0
+    assert selecting.choose(project, spec, [station.id])["count"] == 0
     projects.undo(project)
     with session() as s:
         assert not deleted_mask(s, station).any()
@@ -311,17 +317,25 @@ def test_a_lasso_deletes_what_it_counted_and_undo_brings_it_back(project: str) -
         edits.delete_in_lasso(project, ABOVE, [[5, 5], [6, 5], [6, 6]], [station.id])
 
 
-def test_a_crop_box_shields_points_outside_it_and_only_one_is_on(project: str) -> None:
+def test_crop_boxes_shield_points_outside_all_of_them_and_inside_those_that_take_away(project: str) -> None:
     station = first(project)
-    edits.set_box(project, "left", [-2, 0, 0], [1, 4, 4], 0.0)
+    boxes.set_box(project, "left", [-2, 0, 0], [1, 4, 4], 0.0)
     outline = [[-1, -1], [1, -1], [1, 1], [-1, 1]]
     deleted = edits.delete_in_lasso(project, ABOVE, outline, [station.id])
     with session() as s:
         scan, mask = read_station(s, station), deleted_mask(s, station)
     assert 0 < deleted["count"] == mask.sum() < len(mask) and scan.xyz[mask, 0].max() <= -1  # type: ignore[operator]
-    edits.set_box(project, "right", [2, 0, 0], [1, 4, 4], 0.0)
+    boxes.set_box(project, "right", [2, 0, 0], [1, 4, 4], 0.0)
+    boxes.set_box(project, "hole", [2, 0, 0], [0.3, 4, 4], 0.0, outside=True)
+    prism = [[-1.5, -1.0], [1.5, -1.0], [0.0, 1.0]]
+    boxes.set_box(project, "wedge", [0, 0, 0], [1, 1, 9], 0.0, outline=prism)
     with session() as s:
-        assert edits.active_box(s, project, first(project).part_id).centre == (2, 0, 0)  # type: ignore[union-attr]
+        seen = clip_of(s, project, first(project).part_id).inside(scan.xyz.astype(float))  # type: ignore[union-attr]
+    x, y = scan.xyz[:, 0].astype(float), scan.xyz[:, 1].astype(float)
+    wedge = (y > -1) & (y < 1 - 4 / 3 * np.abs(x))
+    expected = ((np.abs(x + 2) <= 1) | (np.abs(x - 2) <= 1) | wedge) & ~(np.abs(x - 2) <= 0.3)
+    np.testing.assert_array_equal(seen, expected)
+    assert 0.2 < seen.mean() < 0.9
 
 
 def test_a_section_reads_only_tiles_that_its_slab_meets(database: str, tmp_path: Path) -> None:

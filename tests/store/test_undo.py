@@ -20,7 +20,7 @@ from taut_lantern.site.common import Progress, numbers, stations_of
 from taut_lantern.site.solution import empty, refresh_solution
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations
-from taut_lantern.steps.clean import edits
+from taut_lantern.steps.clean import boxes, edits
 from taut_lantern.steps.draw import sections
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control
@@ -127,8 +127,8 @@ def changes(folder: Path) -> dict[str, Callable[[str], Any]]:
         "lasso": lambda p: lasso(p, 0.3),
         "larger lasso": lambda p: lasso(p, 0.8),
         "switch an edit": lambda p: edits.switch_edit(p, first(p, Edit), False, None),
-        "box": lambda p: edits.set_box(p, f"box {next(number)}", [0, 0, 0], [2, 2, 2], 0.1),
-        "remove a box": lambda p: edits.remove_box(p, first(p, CropBox)),
+        "box": lambda p: boxes.set_box(p, f"box {next(number)}", [0, 0, 0], [2, 2, 2], 0.1),
+        "remove a box": lambda p: boxes.remove_box(p, first(p, CropBox)),
         "section": lambda p: sections.make_section(p, "plan", {"height": 0.1, "behind": 0.5}),
         "delete a section": lambda p: sections.delete_section(p, first(p, Section)),
         "fit": lambda p: sections.fit_job(p, {"section_id": first(p, Section)}, Progress()),
@@ -224,10 +224,10 @@ def test_what_goes_out_after_undo_and_redo_is_what_went_out_before(database: str
 
 def test_undo_takes_back_the_entry_that_is_named_and_no_other(database: str) -> None:
     project = make_project("two tabs")
-    edits.set_box(project, "one", [0, 0, 0], [1, 1, 1], 0.0)
+    boxes.set_box(project, "one", [0, 0, 0], [1, 1, 1], 0.0)
     with session() as s:
         seen = projects.describe(s, project)["undo"]
-    edits.set_box(project, "two", [0, 0, 0], [1, 1, 1], 0.0)  # somebody else, meanwhile
+    boxes.set_box(project, "two", [0, 0, 0], [1, 1, 1], 0.0)  # somebody else, meanwhile
     before = rows(project)
     with pytest.raises(Conflict, match="Set the crop box two") as caught:
         projects.undo(project, entry=seen["entry"])

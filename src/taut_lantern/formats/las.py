@@ -15,9 +15,12 @@ Array = NDArray[np.float64]
 
 
 def write(
-    path: Path, parts: Iterable[tuple[int, Array, NDArray[np.float32] | None, NDArray[np.uint8] | None]], offset: Array, unit: float = 1.0
+    path: Path,
+    parts: Iterable[tuple[int, Array, NDArray[np.float32] | None, NDArray[np.uint8] | None, NDArray[np.uint8] | None]],
+    offset: Array,
+    unit: float = 1.0,
 ) -> int:
-    """Write (source id, xyz (n, 3) metres, intensity 0..1, rgb) parts; steps of a ten-thousandth of the file's unit round
+    """Write (source id, xyz (n, 3) metres, intensity 0..1, rgb, class) parts; steps of a ten-thousandth of the file's unit round
     ``offset`` (3,) metres. unit : metres per unit of the file.
 
     The file appears only when it is whole. Returns the number of points.
@@ -28,7 +31,7 @@ def write(
     header.generating_software = "Taut Lantern"
     total, squeeze = 0, path.suffix.lower() == ".laz"
     with whole(path) as part, laspy.open(str(part), mode="w", header=header, do_compress=squeeze) as out:
-        for source, xyz, intensity, rgb in parts:
+        for source, xyz, intensity, rgb, kind in parts:
             if not len(xyz):
                 continue
             record = laspy.ScaleAwarePointRecord.zeros(len(xyz), header=header)
@@ -41,6 +44,8 @@ def write(
             if rgb is not None:
                 for k, name in enumerate(("red", "green", "blue")):
                     record[name] = rgb[:, k].astype(np.uint16) * 257
+            if kind is not None:
+                record["classification"] = kind
             out.write_points(record)
             total += len(xyz)
     return total

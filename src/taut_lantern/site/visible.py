@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core import frames
-from ..core.clean.select import Box
+from ..core.clean.select import Box, Clip
 from ..store.models import CropBox
 from .common import matrix
 
 
-def active_box(s: Session, project_id: str, part_id: str | None) -> Box | None:
-    """The crop box that is on in a part, in the part's coordinates."""
+def clip_of(s: Session, project_id: str, part_id: str | None) -> Clip | None:
+    """The crop boxes that are on in a part, in the part's coordinates; None when none is."""
     q = select(CropBox).where(CropBox.project_id == project_id, CropBox.part_id == part_id, CropBox.active)
-    row = s.scalar(q.limit(1))
-    return None if row is None else to_box(row)
+    rows = list(s.scalars(q.order_by(CropBox.id)))
+    if not rows:
+        return None
+    return Clip(tuple(to_box(r) for r in rows if not r.outside), tuple(to_box(r) for r in rows if r.outside))
 
 
 def box_in_part(row: CropBox) -> tuple[list[float], list[float], float]:
@@ -24,5 +27,15 @@ def box_in_part(row: CropBox) -> tuple[list[float], list[float], float]:
     return (row.centre, row.half, row.yaw) if row.T_part_base is None else ([float(v) for v in t[:3, 3]], row.half, frames.yaw_of(t))
 
 
+def outline_in_part(row: CropBox) -> list[list[float]] | None:
+    """The corners (k, 2) of a prism in plan of its part; None of a box."""
+    if row.outline is None:
+        return None
+    flat = np.array(row.outline, float)
+    there = frames.apply(matrix(row.T_part_base), np.column_stack([flat, np.full(len(flat), row.centre[2])]))
+    return [[float(x), float(y)] for x, y, _ in there]
+
+
 def to_box(row: CropBox) -> Box:
-    return Box((row.centre[0], row.centre[1], row.centre[2]), (row.half[0], row.half[1], row.half[2]), row.yaw, matrix(row.T_part_base))
+    (x, y, z), (dx, dy, dz) = row.centre, row.half
+    return Box((x, y, z), (dx, dy, dz), row.yaw, matrix(row.T_part_base), None if row.outline is None else np.array(row.outline, float))

@@ -14,7 +14,7 @@ from ..site.frames import deviation_in, in_use
 from ..site.placing import residuals_of
 from ..site.solution import solution_of
 from ..store.db import session
-from ..store.models import Control, Edit, EditDelta, Link, Original, Sighting, Target
+from ..store.models import Control, Edit, Link, Original, PointSet, Sighting, Target
 from .tie import questions
 
 FORMAT = 1
@@ -159,9 +159,9 @@ REASONS = {"mover": "movers", "edge": "noise", "hand": "by hand"}
 
 def _cleaning(s: Session, project_id: str, names: dict[str, str]) -> list[dict[str, Any]]:
     """What is deleted, by station and reason. area: m2 of things that moved, across their two larger sides."""
-    q = select(Edit.kind, Edit.detail, EditDelta.station_id, EditDelta.count).join(EditDelta, EditDelta.edit_id == Edit.id)
+    q = select(Edit.kind, Edit.detail, PointSet.station_id, PointSet.count).join(PointSet, PointSet.set_id == Edit.points)
     found: dict[tuple[str, str], dict[str, Any]] = {}
-    for kind, detail, station, count in s.execute(q.where(Edit.project_id == project_id, Edit.active)):
+    for kind, detail, station, count in s.execute(q.where(Edit.project_id == project_id, Edit.active, Edit.does == "delete")):
         own = found.setdefault((station, kind), {"points": 0, "area": 0.0, "objects": 0})
         own["points"] += count
         if kind == "mover":

@@ -14,9 +14,9 @@ DAYS = 30
 log = logging.getLogger("taut_lantern.store")
 OF_STATIONS = ("tile", "layer", "grid")
 OF_PROJECTS = (
-    "note", "saved_view", "question", "trace", "section", "crop_box", "frame", "known", "control", "sighting", "target", "link", "body", "station_group", "part", "solution", "delivery", "original", "job", "journal", "station",
+    "note", "selection", "zone", "saved_view", "question", "trace", "section", "crop_box", "frame", "known", "control", "sighting", "target", "link", "body", "station_group", "part", "solution", "delivery", "original", "job", "journal", "station",
 )  # fmt: skip
-HEAVY = ("tile", "layer", "grid", "edit_delta", "chunk")
+HEAVY = ("tile", "layer", "grid", "point_set", "chunk")
 
 
 def empty(days: float = DAYS) -> dict[str, int]:
@@ -41,7 +41,7 @@ def empty(days: float = DAYS) -> dict[str, int]:
         s.execute(text("DELETE FROM layer WHERE station_id NOT IN (SELECT id FROM station)"))
         s.execute(text("DELETE FROM grid WHERE station_id NOT IN (SELECT id FROM station)"))
         s.execute(text("DELETE FROM proposal WHERE a NOT IN (SELECT id FROM station) OR b NOT IN (SELECT id FROM station)"))
-        s.execute(text("DELETE FROM edit_delta WHERE edit_id NOT IN (SELECT id FROM edit)"))
+        s.execute(text("DELETE FROM point_set WHERE project_id IS NULL OR project_id NOT IN (SELECT id FROM project)"))
         s.execute(text("DELETE FROM checkpoint WHERE job_id NOT IN (SELECT id FROM job WHERE state IN ('waiting', 'running'))"))
     if projects or originals or _let_go_lately():
         give_back()
@@ -70,7 +70,7 @@ def purge(project_id: str) -> None:
             return
         for table in OF_STATIONS:
             s.execute(text(f"DELETE FROM {table} WHERE station_id IN (SELECT id FROM station WHERE project_id = :p)"), own)
-        s.execute(text("DELETE FROM edit_delta WHERE edit_id IN (SELECT id FROM edit WHERE project_id = :p)"), own)
+        s.execute(text("DELETE FROM point_set WHERE project_id = :p"), own)
         s.execute(text("DELETE FROM proposal WHERE a IN (SELECT id FROM station WHERE project_id = :p)"), own)
         s.execute(text("DELETE FROM checkpoint WHERE job_id IN (SELECT id FROM job WHERE project_id = :p)"), own)
         files = "SELECT id FROM original WHERE project_id = :p UNION ALL SELECT id FROM delivery WHERE project_id = :p"

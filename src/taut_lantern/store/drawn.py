@@ -5,15 +5,16 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, LargeBinary, String
+from sqlalchemy import BigInteger, ForeignKey, LargeBinary, String
 from sqlalchemy.orm import Mapped, mapped_column
 
 from .rows import Base, Journaled, new_id, now, project_key
 
 
 class Edit(Journaled, Base):
-    """A deletion of points: a mark that can be switched off. The points stay. kind: hand, or the filter that found them (mover, edge);
-    proposed: found, and nobody has said yes or no yet; detail: of one thing that moved, its station, place, size and who contradicts."""
+    """A deletion of points, or their class: a mark that can be switched off. The points stay. points: the set of them; does: delete, or
+    class (which one, in ``detail``). kind: hand, or the filter that found them (mover, edge, ghost, door ...); proposed: found, and nobody
+    has said yes or no yet; detail: of one thing that moved, its station, place, size and who contradicts."""
 
     __tablename__ = "edit"
     project_id: Mapped[str] = project_key()
@@ -24,19 +25,54 @@ class Edit(Journaled, Base):
     kind: Mapped[str] = mapped_column(String(12), default="hand")
     proposed: Mapped[bool] = mapped_column(default=False)
     detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    points: Mapped[str] = mapped_column(String(32), default="")
+    does: Mapped[str] = mapped_column(String(8), default="delete")
 
 
-class EditDelta(Base):
-    """Which points of a station an edit marks: sorted indices, delta-coded and compressed."""
+class PointSet(Base):
+    """Points of a station that an edit marks, a zone holds or somebody has selected: sorted indices, delta-coded and compressed. A set
+    is never changed once written; who needs other points makes another one."""
 
-    __tablename__ = "edit_delta"
-    edit_id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    __tablename__ = "point_set"
+    set_id: Mapped[str] = mapped_column(String(32), primary_key=True)
     station_id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    project_id: Mapped[str | None] = mapped_column(String(32))
     count: Mapped[int]
     data: Mapped[bytes] = mapped_column(LargeBinary)
 
 
+class Zone(Journaled, Base):
+    """Points that were selected and kept under a name. kind: zone, or hidden (the one that holds what is out of sight). locked: they are
+    neither selected nor deleted; shown: whether they are seen; apart: they are handed over as a cloud of their own."""
+
+    __tablename__ = "zone"
+    project_id: Mapped[str] = project_key()
+    parent_id: Mapped[str | None] = mapped_column(String(32))
+    name: Mapped[str] = mapped_column(String(120))
+    kind: Mapped[str] = mapped_column(String(8), default="zone")
+    hue: Mapped[int] = mapped_column(default=0)
+    shown: Mapped[bool] = mapped_column(default=True)
+    locked: Mapped[bool] = mapped_column(default=False)
+    apart: Mapped[bool] = mapped_column(default=False)
+    points: Mapped[str] = mapped_column(String(32))
+    count: Mapped[int] = mapped_column(BigInteger)
+    place: Mapped[int] = mapped_column(default=0)
+
+
+class Selection(Base):
+    """What somebody has selected in a project, with the steps that led there: each its set of points, count and words. It is no change
+    of the project, and has its own way back. revision counts up with every step."""
+
+    __tablename__ = "selection"
+    project_id: Mapped[str] = mapped_column(ForeignKey("project.id"), primary_key=True)
+    actor: Mapped[str] = mapped_column(String(120), primary_key=True)
+    revision: Mapped[int] = mapped_column(BigInteger, default=0)
+    steps: Mapped[list[Any]] = mapped_column(default=list)
+
+
 class CropBox(Journaled, Base):
+    """outside: what lies within is taken away, instead of what lies without; outline: of a prism, its corners in plan, in the base."""
+
     __tablename__ = "crop_box"
     project_id: Mapped[str] = project_key()
     part_id: Mapped[str | None] = mapped_column(String(32))
@@ -46,6 +82,8 @@ class CropBox(Journaled, Base):
     half: Mapped[list[Any]]
     yaw: Mapped[float] = mapped_column(default=0.0)
     active: Mapped[bool] = mapped_column(default=True)
+    outside: Mapped[bool] = mapped_column(default=False)
+    outline: Mapped[list[Any] | None]
 
 
 class Section(Journaled, Base):

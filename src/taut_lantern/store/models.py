@@ -13,7 +13,7 @@ from typing import Any
 from sqlalchemy import BigInteger, Index, LargeBinary, String, Text, text
 from sqlalchemy.orm import Mapped, mapped_column
 
-from .drawn import CropBox, Delivery, Edit, EditDelta, Note, SavedView, Section, Trace
+from .drawn import CropBox, Delivery, Edit, Note, PointSet, SavedView, Section, Selection, Trace, Zone
 from .network import Acceptance, Body, Control, Frame, Group, Known, Link, Picture, Proposal, Question, Sighting, SolutionRow, Target
 from .rows import Base, Handled, Journaled, new_id, now, project_key
 
@@ -24,6 +24,7 @@ class Project(Journaled, Base):
     unit: Mapped[str] = mapped_column(String(8), default="m")
     profile: Mapped[dict[str, Any]] = mapped_column(default=dict)
     search: Mapped[dict[str, Any]] = mapped_column(default=dict)  # how stations are looked for in each other
+    classes: Mapped[list[Any]] = mapped_column(default=list)  # those that people added to ours: code and name
     company: Mapped[str] = mapped_column(String(200), default="")  # whose report it is
     active_frame: Mapped[str] = mapped_column(String(40), default="project")
     network_revision: Mapped[int] = mapped_column(default=0)
@@ -211,6 +212,7 @@ JOURNALED: dict[str, type[Any]] = {
         Known,
         Frame,
         Edit,
+        Zone,
         CropBox,
         Section,
         Trace,
@@ -233,7 +235,6 @@ __all__ = [
     "CropBox",
     "Delivery",
     "Edit",
-    "EditDelta",
     "Frame",
     "GridRow",
     "Group",
@@ -248,17 +249,20 @@ __all__ = [
     "Original",
     "Part",
     "Picture",
+    "PointSet",
     "Project",
     "Proposal",
     "Question",
     "SavedView",
     "Section",
+    "Selection",
     "Sighting",
     "SolutionRow",
     "Station",
     "Target",
     "TileRow",
     "Trace",
+    "Zone",
     "new_id",
     "now",
 ]

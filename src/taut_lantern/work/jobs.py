@@ -28,7 +28,7 @@ from ..steps.bring_in import devices
 from ..steps.bring_in.merging import merge
 from ..steps.bring_in.stations import import_scan
 from ..steps.bring_in.uploads import read_original
-from ..steps.clean import filters
+from ..steps.clean import filters, selecting
 from ..steps.clean.edits import delete_job
 from ..steps.draw.sections import fit_job
 from ..steps.hand_over.deliver import make
@@ -56,6 +56,7 @@ HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] =
     "target": natural.fit,
     "fit": fit_job,
     "lasso": delete_job,
+    "select": selecting.job,
     "deliver": make,
     "device": devices.run,
     "filter": filters.run,

@@ -163,6 +163,18 @@ export const useEdits = (id: string) =>
   useQuery({ queryKey: [id, "edits"], queryFn: () => sent(http.GET("/api/projects/{project_id}/edits", path(id))) });
 export const useBoxes = (id: string) =>
   useQuery({ queryKey: [id, "boxes"], queryFn: () => sent(http.GET("/api/projects/{project_id}/boxes", path(id))) });
+export const useSelection = (id: string) =>
+  useQuery({
+    queryKey: [id, "selection"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/selection", path(id))),
+  });
+export const useZones = (id: string) =>
+  useQuery({ queryKey: [id, "zones"], queryFn: () => sent(http.GET("/api/projects/{project_id}/zones", path(id))) });
+export const useClasses = (id: string) =>
+  useQuery({
+    queryKey: [id, "classes"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/classes", path(id))),
+  });
 export const useSections = (id: string) =>
   useQuery({
     queryKey: [id, "sections"],
@@ -234,7 +246,9 @@ const FOLLOWS: Record<string, string[]> = {
   stations: NETWORK,
   network: NETWORK,
   control: ["control", "placements", "notes", ...CHANGED],
-  edits: ["edits", "boxes", "stations", "slab", ...CHANGED],
+  edits: ["edits", "boxes", "zones", "stations", "slab", ...CHANGED],
+  zones: ["zones", ...CHANGED],
+  selection: ["selection"],
   sections: ["sections", ...CHANGED],
   notes: ["notes", ...CHANGED],
   views: ["views", ...CHANGED],

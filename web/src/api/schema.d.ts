@@ -248,6 +248,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/boxes/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Propose Room
+         * @description A box round the room in whose floor a place lies.
+         */
+        post: operations["propose_room"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/boxes/{box_id}": {
         parameters: {
             query?: never;
@@ -261,6 +281,26 @@ export interface paths {
         post?: never;
         /** Remove Box */
         delete: operations["remove_box"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/boxes/{box_id}/ceiling": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Set Ceiling
+         * @description Lower a box below its ceiling and keep the floor, or take the ceiling in again.
+         */
+        post: operations["set_ceiling"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -317,6 +357,24 @@ export interface paths {
          * @description What surface a point lies on that the cursor has caught: a plane, an edge, a pipe, a sphere or none; nothing is kept.
          */
         post: operations["catch_shape"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/classes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Classes */
+        get: operations["list_classes"];
+        put?: never;
+        /** Add Class */
+        post: operations["add_class"];
         delete?: never;
         options?: never;
         head?: never;
@@ -941,6 +999,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/hidden/show": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show Hidden
+         * @description Show what was hidden by hand.
+         */
+        post: operations["show_hidden"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/jobs": {
         parameters: {
             query?: never;
@@ -1096,7 +1174,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Delete In Lasso */
+        /**
+         * Delete In Lasso
+         * @description Select by an outline and delete, in one.
+         */
         post: operations["delete_in_lasso"];
         delete?: never;
         options?: never;
@@ -1643,6 +1724,68 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/selection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Selection
+         * @description What whoever asks has selected.
+         */
+        get: operations["get_selection"];
+        put?: never;
+        /**
+         * Select Points
+         * @description Select by a shape: instead of what is selected, added to it, taken away from it, or what both have in common.
+         */
+        post: operations["select_points"];
+        /** Clear Selection */
+        delete: operations["clear_selection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/selection/act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Act On Selection */
+        post: operations["act_on_selection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/selection/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Selection Back
+         * @description Take back the last step of the selection.
+         */
+        post: operations["selection_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/sightings": {
         parameters: {
             query?: never;
@@ -1752,6 +1895,26 @@ export interface paths {
         patch: operations["change_station"];
         trace?: never;
     };
+    "/api/projects/{project_id}/stations/{station_id}/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Kinds
+         * @description Class or zone of points, of the tiles that have some: first point (int64), number of points (uint32), then one byte per point.
+         */
+        get: operations["get_kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/stations/{station_id}/marks": {
         parameters: {
             query?: never;
@@ -1761,8 +1924,9 @@ export interface paths {
         };
         /**
          * Get Marks
-         * @description Deleted points tile by tile: all tiles that have some, or those that the edits ``changed`` touch. Each tile is its
-         *     first point (int64), its number of points (uint32), then one bit per point, the first in the lowest: 1 = deleted.
+         * @description Deleted points (or hidden ones, or those that whoever asks has selected) tile by tile: all tiles that have some, or those that the
+         *     edits ``changed`` touch. Each tile is its first point (int64), its number of points (uint32), then one bit per point, the first in the
+         *     lowest: 1 = deleted.
          */
         get: operations["get_marks"];
         put?: never;
@@ -2115,6 +2279,41 @@ export interface paths {
         patch: operations["change_view"];
         trace?: never;
     };
+    "/api/projects/{project_id}/zones": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Zones */
+        get: operations["list_zones"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/zones/{zone_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove Zone */
+        delete: operations["remove_zone"];
+        options?: never;
+        head?: never;
+        /** Change Zone */
+        patch: operations["change_zone"];
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2163,6 +2362,54 @@ export interface components {
             what: string;
             /** Why */
             why: string;
+        };
+        /**
+         * ActIn
+         * @description What is done with the selection of this revision. sure: also with more than a fifth of a station.
+         */
+        ActIn: {
+            /**
+             * Code
+             * @default 0
+             */
+            code: number;
+            /**
+             * Do
+             * @enum {string}
+             */
+            do: "delete" | "hide" | "only" | "class" | "keep" | "into" | "out_of" | "restore";
+            /**
+             * Name
+             * @default zone
+             */
+            name: string;
+            /** Parent */
+            parent?: string | null;
+            /** Revision */
+            revision: number;
+            /**
+             * Stations
+             * @default []
+             */
+            stations: string[];
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
+            /** Zone */
+            zone?: string | null;
+        };
+        /** ActOut */
+        ActOut: {
+            /** Count */
+            count: number;
+            /** Id */
+            id: string | null;
+            /** Message */
+            message: string;
+            /** Spared */
+            spared: number;
         };
         /**
          * AdviceOut
@@ -2292,6 +2539,11 @@ export interface components {
              * @default true
              */
             active: boolean;
+            /**
+             * Alone
+             * @default false
+             */
+            alone: boolean;
             /** Centre */
             centre: number[];
             /** Half */
@@ -2301,6 +2553,13 @@ export interface components {
              * @default crop box
              */
             name: string;
+            /** Outline */
+            outline?: number[][] | null;
+            /**
+             * Outside
+             * @default false
+             */
+            outside: boolean;
             /** Part */
             part?: string | null;
             /**
@@ -2321,6 +2580,10 @@ export interface components {
             id: string;
             /** Name */
             name: string;
+            /** Outline */
+            outline: number[][] | null;
+            /** Outside */
+            outside: boolean;
             /** Part */
             part: string | null;
             /** Version */
@@ -2335,6 +2598,11 @@ export interface components {
              * @default true
              */
             active: boolean;
+            /**
+             * Alone
+             * @default false
+             */
+            alone: boolean;
             /** Centre */
             centre: number[];
             /** Half */
@@ -2344,6 +2612,13 @@ export interface components {
              * @default crop box
              */
             name: string;
+            /** Outline */
+            outline?: number[][] | null;
+            /**
+             * Outside
+             * @default false
+             */
+            outside: boolean;
             /** Part */
             part?: string | null;
             /**
@@ -2386,6 +2661,196 @@ export interface components {
              * @enum {string}
              */
             unit: "m" | "mm" | "ft" | "us_ft";
+        };
+        /** ByBox */
+        ByBox: {
+            /** Box */
+            box: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "box";
+        };
+        /**
+         * ByBrush
+         * @description A stroke in a view, this wide to each side in its two directions.
+         */
+        ByBrush: {
+            /**
+             * Front
+             * @default 0.5
+             */
+            front: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "brush";
+            /** Outline */
+            outline: number[][];
+            /** Radius */
+            radius: number[];
+            /** View */
+            view: number[];
+        };
+        /** ByClass */
+        ByClass: {
+            /** Code */
+            code: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "class";
+        };
+        /**
+         * ByFrame
+         * @description A box that is no crop box: centre, half sizes and turn in the part, metres and radians.
+         */
+        ByFrame: {
+            /** Centre */
+            centre: number[];
+            /** Half */
+            half: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "frame";
+            /**
+             * Yaw
+             * @default 0
+             */
+            yaw: number;
+        };
+        /**
+         * ByGrowing
+         * @description What hangs together with a point of a station: the plane or pipe there, what bends smoothly, or the whole thing above the ground.
+         */
+        ByGrowing: {
+            /** At */
+            at: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "grow";
+            /**
+             * Reach
+             * @default 8
+             */
+            reach: number;
+            /** Station */
+            station: string;
+            /**
+             * What
+             * @default surface
+             * @enum {string}
+             */
+            what: "surface" | "smooth" | "thing";
+        };
+        /**
+         * ByInverse
+         * @description What is seen of the stations that are named, and not selected.
+         */
+        ByInverse: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "inverse";
+        };
+        /**
+         * ByLasso
+         * @description An outline in a view: clip = view * [x y z 1], row by row; corners -1 to 1. front: metres, only what stands in front, this deep.
+         */
+        ByLasso: {
+            /** Front */
+            front?: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "lasso";
+            /** Outline */
+            outline: number[][];
+            /** View */
+            view: number[];
+        };
+        /**
+         * ByLimits
+         * @description height: of the coordinates in use, metres; intensity: 0 to 1; range: metres from a point's own station.
+         */
+        ByLimits: {
+            /** High */
+            high?: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "height" | "intensity" | "range";
+            /** Low */
+            low?: number | null;
+        };
+        /**
+         * BySlab
+         * @description Between two distances along a direction from a place on a plane, metres; null: without a limit.
+         */
+        BySlab: {
+            /** At */
+            at: number[];
+            /** High */
+            high?: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "slab";
+            /** Low */
+            low?: number | null;
+            /**
+             * Normal
+             * @default [
+             *       0,
+             *       0,
+             *       1
+             *     ]
+             */
+            normal: number[];
+        };
+        /** BySphere */
+        BySphere: {
+            /** Centre */
+            centre: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "sphere";
+            /** Radius */
+            radius: number;
+        };
+        /**
+         * ByStations
+         * @description All points of the stations that are named.
+         */
+        ByStations: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "stations";
+        };
+        /** ByZone */
+        ByZone: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "zone";
+            /** Zone */
+            zone: string;
         };
         /**
          * Cameras
@@ -2437,6 +2902,30 @@ export interface components {
             rms: number;
             /** Spread */
             spread: number;
+        };
+        /** CeilingIn */
+        CeilingIn: {
+            /** Off */
+            off: boolean;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+        };
+        /** ClassIn */
+        ClassIn: {
+            /** Name */
+            name: string;
+        };
+        /** ClassOut */
+        ClassOut: {
+            /** Code */
+            code: number;
+            /** Name */
+            name: string;
+            /** Own */
+            own: boolean;
         };
         /** ControlOut */
         ControlOut: {
@@ -2672,6 +3161,8 @@ export interface components {
             sections?: string[] | null;
             /** Unit */
             unit?: ("m" | "mm" | "ft" | "us_ft") | null;
+            /** Zones */
+            zones?: string[] | null;
         };
         /** DeliveryOut */
         DeliveryOut: {
@@ -2789,6 +3280,11 @@ export interface components {
             against: components["schemas"]["AgainstOut"][];
             /** At */
             at?: number[] | null;
+            /**
+             * Restored
+             * @default 0
+             */
+            restored: number;
             /** Share */
             share?: number | null;
             /** Size */
@@ -2805,7 +3301,7 @@ export interface components {
         };
         /**
          * EditOut
-         * @description kind: hand, mover, edge; proposed: found, and nobody has said yes or no yet.
+         * @description kind: hand, mover, edge ...; does: delete, or class; proposed: found, and nobody has said yes or no yet.
          */
         EditOut: {
             /** Active */
@@ -2813,6 +3309,11 @@ export interface components {
             /** Count */
             count: number;
             detail: components["schemas"]["EditDetail"];
+            /**
+             * Does
+             * @enum {string}
+             */
+            does: "delete" | "class";
             /** Id */
             id: string;
             /** Kind */
@@ -3157,11 +3658,6 @@ export interface components {
             expected?: number | null;
             /** Front */
             front?: number | null;
-            /**
-             * Only Count
-             * @default false
-             */
-            only_count: boolean;
             /** Outline */
             outline: number[][];
             /** Stations */
@@ -3177,15 +3673,15 @@ export interface components {
             edit: string | null;
             /** Job */
             job: string | null;
-            /** Stations */
-            stations: string[];
             /**
-             * Taken
+             * Spared
              * @default {}
              */
-            taken: {
-                [key: string]: string;
+            spared: {
+                [key: string]: number;
             };
+            /** Stations */
+            stations: string[];
         };
         /** LetGo */
         LetGo: {
@@ -3935,6 +4431,29 @@ export interface components {
              */
             version: number;
         };
+        /** RoomIn */
+        RoomIn: {
+            /** At */
+            at: number[];
+            /** Part */
+            part?: string | null;
+        };
+        /**
+         * RoomOut
+         * @description sides: how many of the four are walls.
+         */
+        RoomOut: {
+            /** Ceiling */
+            ceiling: boolean;
+            /** Centre */
+            centre: number[];
+            /** Half */
+            half: number[];
+            /** Sides */
+            sides: number;
+            /** Yaw */
+            yaw: number;
+        };
         /**
          * Root
          * @description The first tile of a station: its points, and their spacing in metres.
@@ -4074,6 +4593,67 @@ export interface components {
             version: number;
         };
         /**
+         * SelectIn
+         * @description seen: the network's revision that the screen showed when the shape was drawn.
+         */
+        SelectIn: {
+            /**
+             * Among
+             * @default living
+             * @enum {string}
+             */
+            among: "living" | "deleted";
+            /**
+             * Op
+             * @default replace
+             * @enum {string}
+             */
+            op: "replace" | "add" | "subtract" | "intersect";
+            /** Seen */
+            seen?: number | null;
+            /** Shape */
+            shape: components["schemas"]["ByLasso"] | components["schemas"]["ByBrush"] | components["schemas"]["ByBox"] | components["schemas"]["ByFrame"] | components["schemas"]["BySphere"] | components["schemas"]["BySlab"] | components["schemas"]["ByLimits"] | components["schemas"]["ByStations"] | components["schemas"]["ByGrowing"] | components["schemas"]["ByZone"] | components["schemas"]["ByClass"] | components["schemas"]["ByInverse"];
+            /** Stations */
+            stations: string[];
+        };
+        /** SelectedOut */
+        SelectedOut: {
+            /** Points */
+            points: number;
+            /** Station */
+            station: string;
+        };
+        /**
+         * SelectionOut
+         * @description spared: by reason, how many points of the last shape were left alone: hidden, cropped, locked, behind. recounted: stations were
+         *     moved since the screen was drawn. job: what selects in the background, when it is too much.
+         */
+        SelectionOut: {
+            /**
+             * Among
+             * @enum {string}
+             */
+            among: "living" | "deleted";
+            /** Back */
+            back: boolean;
+            /** Count */
+            count: number;
+            /** Job */
+            job: string | null;
+            /** Recounted */
+            recounted: boolean;
+            /** Revision */
+            revision: number;
+            /** Spared */
+            spared: {
+                [key: string]: number;
+            };
+            /** Stations */
+            stations: components["schemas"]["SelectedOut"][];
+            /** Title */
+            title: string;
+        };
+        /**
          * SetUpIn
          * @description E, N, H of known marks, metres.
          */
@@ -4124,10 +4704,10 @@ export interface components {
          */
         Shows: {
             /** Box */
-            box?: string | "none" | null;
+            box?: string | null;
             cameras?: components["schemas"]["Cameras"] | null;
             /** Colourby */
-            colourBy?: ("station" | "group" | "intensity" | "height" | "colour" | "range" | "inclination" | "apart" | "expected") | null;
+            colourBy?: ("station" | "group" | "intensity" | "height" | "colour" | "range" | "inclination" | "apart" | "expected" | "class" | "zone") | null;
             /** Eyes */
             eyes?: {
                 [key: string]: boolean;
@@ -4717,6 +5297,54 @@ export interface components {
         };
         /** WithdrawIn */
         WithdrawIn: {
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+        };
+        /** ZoneOut */
+        ZoneOut: {
+            /** Apart */
+            apart: boolean;
+            /** Count */
+            count: number;
+            /** Hue */
+            hue: number;
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "zone" | "hidden";
+            /** Locked */
+            locked: boolean;
+            /** Name */
+            name: string;
+            /** Parent Id */
+            parent_id: string | null;
+            /** Shown */
+            shown: boolean;
+            /** Stations */
+            stations: string[];
+            /** Version */
+            version: number;
+        };
+        /** ZonePatch */
+        ZonePatch: {
+            /** Apart */
+            apart?: boolean | null;
+            /** Hue */
+            hue?: number | null;
+            /** Locked */
+            locked?: boolean | null;
+            /** Name */
+            name?: string | null;
+            /** Parent */
+            parent?: string | "" | null;
+            /** Shown */
+            shown?: boolean | null;
             /**
              * Version
              * @description of the row as whoever asks has it before them
@@ -6121,6 +6749,86 @@ export interface operations {
             };
         };
     };
+    propose_room: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoomIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     change_box: {
         parameters: {
             query?: never;
@@ -6216,6 +6924,87 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_ceiling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                box_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CeilingIn"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -6464,6 +7253,162 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CatchOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_classes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClassOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_class: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClassIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClassOut"];
                 };
             };
             /** @description not readable */
@@ -9422,6 +10367,82 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GroupOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_hidden: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
                 };
             };
             /** @description not readable */
@@ -13095,6 +14116,394 @@ export interface operations {
             };
         };
     };
+    get_selection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SelectionOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    select_points: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SelectIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SelectionOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clear_selection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SelectionOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    act_on_selection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    selection_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SelectionOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_sightings: {
         parameters: {
             query?: never;
@@ -13649,10 +15058,90 @@ export interface operations {
             };
         };
     };
+    get_kinds: {
+        parameters: {
+            query: {
+                by: "class" | "zone";
+            };
+            header?: never;
+            path: {
+                project_id: string;
+                station_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_marks: {
         parameters: {
             query?: {
                 changed?: string[] | null;
+                of?: "deleted" | "hidden" | "selected";
             };
             header?: never;
             path: {
@@ -15247,6 +16736,243 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ViewPatch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_zones: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_zone: {
+        parameters: {
+            query: {
+                /** @description the version that whoever asks has before them */
+                version: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+                zone_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_zone: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                zone_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ZonePatch"];
             };
         };
         responses: {

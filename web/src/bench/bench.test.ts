@@ -1,6 +1,7 @@
 /** What the bench computes without a graphics card: cameras, selections, what to fetch and draw. */
 import * as THREE from "three";
 import { describe, expect, test, vi } from "vitest";
+import { handleAt, handlesOf, pulled } from "./boxes";
 import { Cloud, type Need } from "./cloud";
 import { beyond, FlatPane, PlanPane, SlicePane, SpacePane } from "./pane";
 import { PanoramaPane } from "./panorama";
@@ -227,36 +228,35 @@ describe("the cloud", () => {
     await look(c, (_, __, spacing) => [spacing > 0.5 ? 4 : 0]);
     expect([...c.drawnTiles()].map((t) => t.gap.toFixed(1))).toEqual(["0.8"]); // what is not drawn closes no gap
   });
-  test("lights up what an outline takes in, and not what is deleted or of another station", async () => {
+  test("draws deleted, hidden and selected points as they are told, and ghosts when they are asked for", async () => {
     const { c } = cloud(100);
     c.refine(need);
     await settle();
     c.refine(need);
-    const marks = () => {
+    const read = (kind: "mark" | "kind") => {
       const found: number[] = [];
       c.scene.traverse(
-        (o) => o instanceof THREE.Points && found.push(...(o.geometry.getAttribute("mark").array as Uint8Array)),
+        (o) => o instanceof THREE.Points && found.push(...(o.geometry.getAttribute(kind).array as Uint8Array)),
       );
       return found;
     };
-    const outline = [
-      [0.15, -1],
-      [0.45, -1],
-      [0.45, 1],
-      [0.15, 1],
-    ];
-    c.setMarks("a", marked(5, 0b00010), false);
-    c.light({ view: EYE, outline, stations: ["a"], taken: null });
-    expect(marks()).toEqual([0, 1, 2, 2, 0]);
-    c.light({ view: EYE, outline, stations: ["b"], taken: null });
-    expect(marks()).toEqual([0, 1, 0, 0, 0]);
-    const taken = btoa(String.fromCharCode(...new Uint8Array(marked(5, 0b11001))));
-    c.light({ view: EYE, outline, stations: ["a"], taken: { a: taken } }); // what the server took, not what lies inside
-    expect(marks()).toEqual([2, 1, 0, 2, 2]);
-    c.light({ view: EYE, outline, stations: ["a"], taken: {} }); // it has not answered yet
-    expect(marks()).toEqual([0, 1, 0, 0, 0]);
-    c.light(null);
-    expect(marks()).toEqual([0, 1, 0, 0, 0]);
+    const slots = new Uint8Array(256);
+    c.setMarks("deleted", "a", marked(5, 0b00010), false);
+    c.setMarks("selected", "a", marked(5, 0b01110), true);
+    c.setMarks("hidden", "a", marked(5, 0b01000), true);
+    expect(read("mark")).toEqual([0, 1, 2, 1, 0]);
+    c.setLooks("ghosts", slots);
+    expect(read("mark")).toEqual([0, 2, 2, 1, 0]);
+    c.setMarks("selected", "a", new ArrayBuffer(0), true);
+    expect(read("mark")).toEqual([0, 3, 0, 1, 0]);
+    c.setLooks("alone", slots);
+    expect(read("mark")).toEqual([1, 0, 1, 1, 1]);
+    const kinds = new Uint8Array([...new Uint8Array(marked(5, 0).slice(0, 12)), 0, 6, 6, 0, 64]);
+    c.setMarks("kinds", "a", kinds.buffer, true);
+    c.setLooks("none", Object.assign(new Uint8Array(256), { 6: 3, 64: 5 }));
+    expect(read("kind")).toEqual([0, 3, 3, 0, 5]);
+    c.setMarks("deleted", "a", new ArrayBuffer(0), true);
+    expect(read("mark")).toEqual([0, 0, 0, 1, 0]);
   });
   test("lets a station go with everything that was loaded of it", async () => {
     const { c } = cloud(100);
@@ -274,12 +274,7 @@ describe("the picker", () => {
     new Float32Array(out, 0, 3 * points.length).set(points.flat());
     return out;
   };
-  async function over(
-    kind: "space" | "plan",
-    points: [number, number, number][],
-    slab = SLAB,
-    box: BoxInfo | null = null,
-  ) {
+  async function over(kind: "space" | "plan", points: [number, number, number][], slab = SLAB, boxes: BoxInfo[] = []) {
     const source = {
       tile: async () => station(points),
       apart: async () => new ArrayBuffer(0),
@@ -307,7 +302,7 @@ describe("the picker", () => {
     c.refine(() => [9]);
     await settle();
     c.refine(() => [9]);
-    return { c, p, picker: new Picker(p, 0, c, { slab, box } as Scene) };
+    return { c, p, picker: new Picker(p, 0, c, { slab, boxes } as Scene) };
   }
   const all = { ...SLAB, cutPlan: false, cutLid: false };
 
@@ -334,10 +329,16 @@ describe("the picker", () => {
     expect(cut.picker.at(...cut.p.pixel(1, 1, 0)!)!.index).toBe(0);
     const open = await over("plan", points, all);
     expect(open.picker.at(...open.p.pixel(1, 1, 0)!)!.index).toBe(1);
-    const box: BoxInfo = { centre: [1, 1, -0.5], half: [0.5, 0.5, 0.5], yaw: 0.3 };
-    const boxed = await over("plan", points, all, box);
+    const low = { id: "x", centre: [1, 1, -0.5], half: [0.5, 0.5, 0.5], yaw: 0.3, outside: false, outline: null };
+    const boxed = await over("plan", points, all, [low]);
     expect(boxed.picker.at(...boxed.p.pixel(1, 1, 0)!)!.index).toBe(0);
-    open.c.setMarks("a", marked(2, 0b10), true);
+    const wedge = [[0, 0], [4, 0], [0, 4]]; // prettier-ignore
+    const high = { ...low, centre: [2, 2, 2], half: [2, 2, 1], yaw: 0, outline: wedge };
+    const both = await over("plan", points, all, [low, high]);
+    expect(both.picker.at(...both.p.pixel(1, 1, 0)!)!.index).toBe(1);
+    const away = await over("plan", points, all, [{ ...high, outside: true }]);
+    expect(away.picker.at(...away.p.pixel(1, 1, 0)!)!.index).toBe(0);
+    open.c.setMarks("deleted", "a", marked(2, 0b10), true);
     expect(open.picker.at(...open.p.pixel(1, 1, 0)!)!.index).toBe(0);
   });
 });
@@ -433,4 +434,31 @@ test("quiet strings that run alongside are one bundle, whichever way round they 
     [50 / 3, 40 / 3],
     [1520 / 3, 1240 / 3],
   ]);
+});
+
+test("a box is drawn by its faces, edges and turned, and what it is not held by stays", () => {
+  const p = pane("plan");
+  const b: BoxInfo = { id: "x", centre: [1, 2, 0], half: [2, 1, 1], yaw: 0.4, outside: false, outline: null };
+  const pull = (along: number[], dx: number, dy: number, box = b) => {
+    const h = handlesOf(box).find((x) => !x.turn && x.along.every((v, k) => v === along[k]))!;
+    const [x, y] = p.pixel(h.at.x, h.at.y, h.at.z)!;
+    expect(handleAt(box, p, x + 3, y - 3)).toEqual(h);
+    return pulled(box, h, p, dx, dy, [x + dx, y + dy]);
+  };
+  const far = (box: BoxInfo, along: number[]) =>
+    handlesOf(box).find((x) => !x.turn && x.along.every((v, k) => v === along[k]))!.at;
+  const wide = pull([1, 0, 0], 60 * Math.cos(0.4), -60 * Math.sin(0.4));
+  expect(wide.half[0]! - 2).toBeCloseTo((60 * p.scale) / 2, 6);
+  expect(far(wide, [-1, 0, 0]).distanceTo(far(b, [-1, 0, 0]))).toBeLessThan(1e-9);
+  const corner = pull([1, 1, 0], 50, -80);
+  expect(far(corner, [-1, -1, 0]).distanceTo(far(b, [-1, -1, 0]))).toBeLessThan(1e-9);
+  const [x, y] = p.pixel(...far(corner, [1, 1, 0]).toArray())!;
+  const [x0, y0] = p.pixel(...far(b, [1, 1, 0]).toArray())!;
+  expect([x - x0, y - y0].map((v) => Number(v.toFixed(4)))).toEqual([50, -80]);
+  expect(pull([-1, 0, 0], 5000, 0).half[0]).toBeCloseTo(0.02, 6);
+  const turn = handlesOf(b).find((h) => h.turn)!;
+  const from = p.pixel(turn.at.x, turn.at.y, turn.at.z)!;
+  const middle = p.pixel(1, 2, 0)!;
+  const to: [number, number] = [middle[0] + (from[1] - middle[1]), middle[1] - (from[0] - middle[0])]; // a quarter turn
+  expect(pulled(b, turn, p, to[0] - from[0], to[1] - from[1], to).yaw).toBeCloseTo(0.4 + Math.PI / 2, 6);
 });

@@ -5,6 +5,7 @@
  * tools (tools.ts) what the hand does, the picker (picker.ts) what lies under the cursor, the cloud (cloud.ts) what is loaded.
  */
 import * as THREE from "three";
+import { crop } from "./boxes";
 import { Cloud, type Source } from "./cloud";
 import { drawContours } from "./contours";
 import { drawAxes, drawCrossHair, drawDivider, drawScale, drawShape, drawSliceLine, drawUnder } from "./marks";
@@ -118,13 +119,8 @@ export class Bench implements HandDesk {
     this.cloud.setStations(
       scene.stations.map((s) => (scene.placing?.station === s.id ? { ...s, pose: scene.placing.pose } : s)),
     );
-    const b = scene.box;
-    this.cloud.shared.boxHalf.value.set(...((b?.half ?? [-1, -1, -1]) as [number, number, number]));
-    if (b)
-      this.cloud.shared.boxFrame.value
-        .makeRotationZ(b.yaw)
-        .setPosition(b.centre[0]!, b.centre[1]!, b.centre[2]!)
-        .invert();
+    crop(scene.boxes, this.cloud.shared);
+    this.cloud.setLooks(scene.ghosts, scene.slots);
     this.takeStand();
     this.frameOnce();
     this.draw();
@@ -437,7 +433,9 @@ function onlyMarksDiffer(a: Scene, b: Scene): boolean {
   const points = (s: Scene) =>
     JSON.stringify([
       [
-        s.box,
+        s.boxes,
+        s.ghosts,
+        [...s.slots],
         s.pair,
         s.split,
         s.walking,

@@ -9,46 +9,8 @@ import { hueOf } from "./palette";
 import { errorAt, formOf } from "./expected";
 import { materialOf, MODES, shared } from "./points";
 import { readTree, rootOf, type Branch } from "./tree";
-import { nameOf, type ColourBy, type StationInfo, type TileInfo } from "./types";
-
-/** What an outline of a view takes in. */
-export interface Chosen {
-  view: number[];
-  outline: number[][];
-  stations: string[];
-  taken: Record<string, string> | null; // by station, as marks are sent, base64; null: all that lies inside
-}
-
-/** Even-odd rule (Shimrat 1962) in the view of the outline, for points of a station with this pose. */
-function insideOf(c: Chosen, pose: THREE.Matrix4) {
-  const m = new THREE.Matrix4().set(...(c.view as Parameters<THREE.Matrix4["set"]>)).multiply(pose).elements;
-  const xs = c.outline.map((p) => p[0]!);
-  const ys = c.outline.map((p) => p[1]!);
-  const [x0, x1, y0, y1] = [Math.min(...xs), Math.max(...xs), Math.min(...ys), Math.max(...ys)];
-  return (px: number, py: number, pz: number) => {
-    const w = m[3] * px + m[7] * py + m[11] * pz + m[15];
-    if (w <= 0) return false;
-    const x = (m[0] * px + m[4] * py + m[8] * pz + m[12]) / w;
-    const y = (m[1] * px + m[5] * py + m[9] * pz + m[13]) / w;
-    if (x < x0 || x > x1 || y < y0 || y > y1) return false;
-    if (Math.abs(m[2] * px + m[6] * py + m[10] * pz + m[14]) > w) return false;
-    let inside = false;
-    for (let i = 0, j = xs.length - 1; i < xs.length; j = i++)
-      if (ys[i]! > y !== ys[j]! > y && x < ((xs[j]! - xs[i]!) * (y - ys[i]!)) / (ys[j]! - ys[i]!) + xs[i]!)
-        inside = !inside;
-    return inside;
-  };
-}
-
-/** Marks as they are sent: by tile, one bit a point. */
-function* tilesOf(station: string, body: ArrayBuffer): Generator<[string, Uint8Array]> {
-  const view = new DataView(body);
-  for (let at = 0; at < body.byteLength;) {
-    const bytes = Math.ceil(view.getUint32(at + 8, true) / 8);
-    yield [nameOf({ station, first: Number(view.getBigInt64(at, true)) }), new Uint8Array(body, at + 12, bytes)];
-    at += 12 + bytes;
-  }
-}
+import { Marked, type MarkOf } from "./marked";
+import { nameOf, type ColourBy, type Ghosts, type StationInfo, type TileInfo } from "./types";
 
 interface Loaded {
   info: Branch;
@@ -82,7 +44,7 @@ export interface Source {
 /** Pixels that the spacing of a tile takes, pane by pane. */
 export type Need = (centre: THREE.Vector3, radius: number, spacing: number, station: string) => number[];
 const treeOf = (station: string) => `${station}/tree`;
-const HELD = 18; // bytes a point on the graphics card: place, tint, mark, distance
+const HELD = 20; // bytes a point on the graphics card: place, tint, mark, kind, distance
 const AT_ONCE = 6; // requests that fly at a time: what a browser opens to one server
 const ENOUGH = 1.1; // pixels between points, below which a tile adds nothing that is seen
 
@@ -93,9 +55,8 @@ export class Cloud {
   private loaded = new Map<string, Loaded>();
   private flying = new Map<string, AbortController>();
   private failed = new Map<string, { tries: number; until: number }>();
-  private marks = new Map<string, Uint8Array>(); // of a tile: one bit per point
-  private taken = new Map<string, Uint8Array>(); // what an outline takes of things in front
-  private chosen: Chosen | null = null;
+  private told = new Marked();
+  private slots: Uint8Array = new Uint8Array(256); // of the palette, by class or zone
   private clock = 0;
   private pair: { of: [string, string]; version: string } | null = null;
   private marked = 0;
@@ -178,44 +139,28 @@ export class Cloud {
     }
   }
 
-  /** Marks of a station as the server tells them, tile by tile; shown at once on what is loaded. whole: all there are. */
-  setMarks(station: string, body: ArrayBuffer, whole: boolean) {
-    if (whole) for (const name of this.marks.keys()) if (name.startsWith(`${station}/`)) this.marks.delete(name);
-    this.marked++; // distances from what was deleted are old
-    const told = new Set<string>();
-    for (const [name, bits] of tilesOf(station, body)) {
-      this.marks.set(name, bits);
-      told.add(name);
-    }
-    for (const [name, l] of this.loaded) if (l.info.station === station && (whole || told.has(name))) this.mark(l);
+  /** What is marked of a station, as the server tells it; shown at once on what is loaded. whole: all there is of that kind. */
+  setMarks(of: MarkOf | "kinds", station: string, body: ArrayBuffer, whole: boolean) {
+    if (of === "deleted") this.marked++; // distances from what was deleted are old
+    const told = this.told.tell(of, station, body, whole);
+    for (const [name, l] of this.loaded) if (told.has(name)) this.mark(l);
   }
 
-  /** Light up the points inside an outline (-1..1 of a view, see Pane.view); null puts the light out. */
-  light(chosen: Chosen | null) {
-    this.chosen = chosen;
-    this.taken.clear();
-    for (const [station, text] of Object.entries(chosen?.taken ?? {}))
-      for (const [name, bits] of tilesOf(station, Uint8Array.from(atob(text), (c) => c.charCodeAt(0)).buffer))
-        this.taken.set(name, bits);
+  /** How deleted points are seen, and the palette's places of classes or zones (256). */
+  setLooks(ghosts: Ghosts, slots: Uint8Array) {
+    const other = slots.some((v, k) => v !== this.slots[k]);
+    if (ghosts === this.told.ghosts && !other) return;
+    this.told.ghosts = ghosts;
+    this.slots = slots;
     for (const l of this.loaded.values()) this.mark(l);
   }
 
   private mark(l: Loaded) {
-    const bits = this.marks.get(nameOf(l.info));
-    const entry = this.groups.get(l.info.station);
-    const taken = this.chosen?.taken ? this.taken.get(nameOf(l.info)) : undefined;
-    const inside =
-      this.chosen && !this.chosen.taken && entry && this.chosen.stations.includes(l.info.station)
-        ? insideOf(this.chosen, entry.group.matrix)
-        : null;
-    const attribute = l.points.geometry.getAttribute("mark") as THREE.BufferAttribute;
-    const array = attribute.array as Uint8Array;
-    for (let k = 0; k < l.info.count; k++) {
-      array[k] = bits ? ((bits[k >> 3] ?? 0) >> (k & 7)) & 1 : 0;
-      if (taken && !array[k] && ((taken[k >> 3] ?? 0) >> (k & 7)) & 1) array[k] = 2;
-      if (inside && !array[k] && inside(l.xyz[3 * k]!, l.xyz[3 * k + 1]!, l.xyz[3 * k + 2]!)) array[k] = 2;
-    }
-    attribute.needsUpdate = true;
+    const name = nameOf(l.info);
+    const attribute = (kind: string) => l.points.geometry.getAttribute(kind) as THREE.BufferAttribute;
+    this.told.marks(name, attribute("mark").array as Uint8Array);
+    this.told.slots(name, this.slots, attribute("kind").array as Uint8Array);
+    attribute("mark").needsUpdate = attribute("kind").needsUpdate = true;
   }
 
   /**
@@ -423,6 +368,7 @@ export class Cloud {
     );
     geometry.setAttribute("apart", new THREE.BufferAttribute(new Int16Array(info.count).fill(-32768), 1));
     geometry.setAttribute("mark", new THREE.BufferAttribute(new Uint8Array(info.count), 1));
+    geometry.setAttribute("kind", new THREE.BufferAttribute(new Uint8Array(info.count), 1));
     const [low, high] = [new THREE.Vector3().fromArray(info.low), new THREE.Vector3().fromArray(info.high)];
     geometry.boundingSphere = new THREE.Box3(low, high).getBoundingSphere(new THREE.Sphere());
     const points = new THREE.Points(geometry, entry.material);
@@ -449,7 +395,7 @@ export class Cloud {
       entry.material.uniformsNeedUpdate = true;
     };
     this.loaded.set(name, l);
-    if (this.marks.has(name) || this.chosen) this.mark(l);
+    if (this.told.has(name)) this.mark(l);
   }
 
   /** Let go of what was not needed for longest, beyond the points that are kept. */

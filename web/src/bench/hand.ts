@@ -65,7 +65,17 @@ export class Hand {
     const r = this.canvas.getBoundingClientRect();
     const [x, y] = [e.clientX - r.left, e.clientY - r.top];
     const pane = this.drag?.press.pane ?? this.desk.shown.find((p) => p.contains(x, y));
-    return pane ? { pane, x, y, button: this.drag?.press.button ?? e.button, shift: e.shiftKey } : null;
+    return pane
+      ? {
+          pane,
+          x,
+          y,
+          button: this.drag?.press.button ?? e.button,
+          shift: e.shiftKey,
+          alt: e.altKey,
+          ctrl: e.ctrlKey || e.metaKey,
+        }
+      : null;
   }
 
   private down(e: PointerEvent) {
@@ -194,6 +204,7 @@ export class Hand {
   private hover(press: Press | null) {
     clearTimeout(this.looking ?? undefined);
     if (!press) return this.say(null, null);
+    this.desk.tool.hover?.(press);
     const flat =
       press.pane instanceof FlatPane ? press.pane.at(press.x, press.y, this.desk.scene.slab).toArray() : null;
     this.say(flat, null);

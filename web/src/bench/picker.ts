@@ -1,5 +1,6 @@
 /** What lies under the cursor: the point nearest to it among those that are drawn and in front. */
 import * as THREE from "three";
+import { seenIn } from "./boxes";
 import type { Cloud } from "./cloud";
 import { beyond, type Pane } from "./pane";
 import type { Scene } from "./types";
@@ -48,7 +49,7 @@ export class Picker {
     const [fx, fy] = this.pane.flat(px, py);
     const [sx, sy] = [w / 2, h / 2]; // pixels a unit of the view takes
     const cut = this.pane.cut(this.scene.slab);
-    const box = this.insideBox();
+    const box = this.scene.boxes.length ? seenIn(this.scene.boxes) : null;
     const m = this.m;
     const eye = this.pane.camera.position;
     const p = new THREE.Vector3();
@@ -93,17 +94,5 @@ export class Picker {
     c.applyMatrix4(this.pane.camera.matrixWorldInverse).applyMatrix4(this.pane.camera.projectionMatrix);
     const { w, h } = this.pane.rect;
     return Math.hypot(((c.x - fx) * w) / 2, ((c.y - fy) * h) / 2) <= pixels + REACH;
-  }
-
-  private insideBox() {
-    const b = this.scene.box;
-    if (!b) return null;
-    const [c, s] = [Math.cos(b.yaw), Math.sin(b.yaw)];
-    return (x: number, y: number, z: number) => {
-      const [dx, dy, dz] = [x - b.centre[0]!, y - b.centre[1]!, z - b.centre[2]!];
-      return (
-        Math.abs(c * dx + s * dy) <= b.half[0]! && Math.abs(c * dy - s * dx) <= b.half[1]! && Math.abs(dz) <= b.half[2]!
-      );
-    };
   }
 }

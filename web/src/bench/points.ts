@@ -1,7 +1,10 @@
 /** How points are drawn: one shader for all panes and colours, a material for each station. */
 import * as THREE from "three";
-import { hueOf } from "./palette";
+import { hueOf, HUES } from "./palette";
 import type { ColourBy } from "./types";
+
+export const [BOXES, CORNERS] = [8, 24]; // boxes that crop at a time; corners of a prism
+export const SLOTS = 25; // colours of classes and zones; the first is that of what has none
 
 /** The scale from dark blue to yellow (a polynomial through viridis, which reads in grey and for the colour-blind too). */
 export const VIRIDIS = `  vec3 c0 = vec3(.277,.005,.334), c1 = vec3(.105,1.404,1.384), c2 = vec3(-.330,.214,.095), c3 = vec3(-4.634,-5.799,-19.332);
@@ -9,10 +12,12 @@ export const VIRIDIS = `  vec3 c0 = vec3(.277,.005,.334), c1 = vec3(.105,1.404,1
   return c0 + t*(c1 + t*(c2 + t*(c3 + t*(c4 + t*(c5 + t*c6)))));`;
 
 const VERTEX = `
-attribute vec4 tint; attribute float mark; attribute float apart;
+attribute vec4 tint; attribute float mark; attribute float apart; attribute float kind;
 uniform int mode; uniform vec3 hue; uniform vec2 span; uniform vec4 plane; uniform vec2 depth;
 uniform float scale; uniform float perspective; uniform float least; uniform float most; uniform float closed;
-uniform mat4 expected; uniform float spacing; uniform float step_; uniform mat4 boxFrame; uniform vec3 boxHalf;
+uniform mat4 expected; uniform float spacing; uniform float step_;
+uniform int boxes; uniform mat4 boxFrame[${BOXES}]; uniform vec3 boxHalf[${BOXES}]; uniform int boxKind[${BOXES}]; uniform vec2 boxEdge[${BOXES * CORNERS}];
+uniform vec3 palette[${SLOTS}];
 varying vec3 shade; varying float away; varying float coarse; // away and coarse: see surface.ts
 vec3 viridis(float t) {${VIRIDIS}}
 // blue before the other's surface, pale where both agree, orange behind it
@@ -20,13 +25,36 @@ vec3 apartShade(float t) {
   vec3 agree = vec3(.93, .93, .9);
   return t < .5 ? mix(agree, vec3(.93, .5, .05), min(1., 2. * (.5 - t))) : mix(agree, vec3(.1, .35, .85), min(1., 2. * (t - .5)));
 }
+// in none of the boxes that keep, or in one that takes away; a prism's corners in plan by the even-odd rule (Shimrat 1962)
+bool cropped(vec4 world) {
+  bool some = false, kept = false, cut = false;
+  for (int b = 0; b < ${BOXES}; b++) {
+    if (b >= boxes) break;
+    bool within = !any(greaterThan(abs((boxFrame[b] * world).xyz), boxHalf[b]));
+    int corners = boxKind[b] / 2;
+    if (within && corners > 0) {
+      bool odd = false;
+      vec2 before = boxEdge[b * ${CORNERS} + corners - 1];
+      for (int k = 0; k < ${CORNERS}; k++) {
+        if (k >= corners) break;
+        vec2 at = boxEdge[b * ${CORNERS} + k];
+        if ((at.y > world.y) != (before.y > world.y) && world.x < (before.x - at.x) * (world.y - at.y) / (before.y - at.y) + at.x) odd = !odd;
+        before = at;
+      }
+      within = odd;
+    }
+    if (boxKind[b] % 2 == 1) cut = cut || within;
+    else { some = true; kept = kept || within; }
+  }
+  return cut || (some && !kept);
+}
 void main() {
   vec4 world = modelMatrix * vec4(position, 1.0);
   vec4 seen = viewMatrix * world;
   gl_Position = projectionMatrix * seen;
   float d = dot(plane.xyz, world.xyz) + plane.w;
   bool out_ = (mark > .5 && mark < 1.5) || d < depth.x || d > depth.y;
-  if (boxHalf.x > 0.0) { vec3 q = abs((boxFrame * world).xyz); out_ = out_ || any(greaterThan(q, boxHalf)); }
+  if (!out_ && boxes > 0) out_ = cropped(world);
   if (out_) gl_Position = vec4(2.0, 2.0, 2.0, 1.0);
   // as wide as the gap to the next point: the cell of the finest level that is drawn here, or the scanner's own step at this range
   away = perspective > .5 ? log2(max(.01, -seen.z)) : -seen.z;
@@ -48,8 +76,10 @@ void main() {
   else if (mode == 5) shade = vec3(.6); // see surface.ts
   else if (mode == 7) shade = apart < -32767.5 ? vec3(.3) : apartShade(t);
   else if (mode == 8 && expected[3][3] < 0.0) shade = vec3(.3); // not tied: nothing is expected
+  else if (mode >= 9) shade = palette[int(kind + .5)] * (.5 + .7 * tint.a);
   else shade = viridis(t);
-  if (mark > 1.5) shade = vec3(1.0, .72, .05);
+  if (mark > 2.5) shade = mix(shade, vec3(.86, .36, .5), .75); // deleted, and looked at
+  else if (mark > 1.5) shade = vec3(1.0, .72, .05);
 }`;
 const FRAGMENT = `
 varying vec3 shade; varying float away; varying float coarse;
@@ -67,6 +97,8 @@ export const MODES: ColourBy[] = [
   "group",
   "apart",
   "expected",
+  "class",
+  "zone",
 ];
 
 /** Uniforms all stations share; panes set them before they draw. */
@@ -80,8 +112,12 @@ export const shared = () => ({
   least: { value: 1.5 },
   most: { value: 16 },
   closed: { value: 2.1 }, // times the gap that a point is wide: closes what lies there by chance too, to 1 % (exp(-2.1^2))
-  boxFrame: { value: new THREE.Matrix4() },
-  boxHalf: { value: new THREE.Vector3(-1, -1, -1) },
+  boxes: { value: 0 },
+  boxFrame: { value: Array.from({ length: BOXES }, () => new THREE.Matrix4()) },
+  boxHalf: { value: Array.from({ length: BOXES }, () => new THREE.Vector3()) },
+  boxKind: { value: new Int32Array(BOXES) },
+  boxEdge: { value: Array.from({ length: BOXES * CORNERS }, () => new THREE.Vector2()) },
+  palette: { value: Array.from({ length: SLOTS }, (_, k) => new THREE.Color(k ? HUES[(k - 1) % 12] : "#8a8f98")) },
 });
 export type Shared = ReturnType<typeof shared>;
 

@@ -1,4 +1,5 @@
 /** The string drawing: lamps hung on strings, drawn over the points of a pane. */
+import { drawBoxes } from "./boxes";
 import { hueOf, STATUS_ON_INK, STATUS_ON_PAPER } from "./palette";
 import { type Pane, PlanPane } from "./pane";
 import type { NoteInfo, Scene, StringInfo } from "./types";
@@ -225,7 +226,7 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
     const p = drawNote(g, pane, n, text);
     if (p) names.push([p, n.label, n.selected]);
   }
-  if (scene.box) drawBox(g, pane, scene);
+  drawBoxes(g, pane, scene.boxes, scene.boxed);
   g.strokeStyle = "#e8a700";
   g.lineWidth = 2;
   if (scene.picks.length > 1) {
@@ -266,38 +267,6 @@ function drawNote(g: CanvasRenderingContext2D, pane: Pane, n: NoteInfo, ink: str
   const [a, b] = [at[0], at[at.length - 1]];
   const middle: P | null = a && b ? [(a[0] + b[0]) / 2, (a[1] + b[1]) / 2] : null;
   return middle && pane.contains(...middle) ? middle : null;
-}
-
-function drawBox(g: CanvasRenderingContext2D, pane: Pane, scene: Scene) {
-  const { centre, half, yaw } = scene.box!;
-  const corner = (sx: number, sy: number, sz: number) => {
-    const [x, y] = [sx * half[0]!, sy * half[1]!];
-    return pane.pixel(
-      centre[0]! + x * Math.cos(yaw) - y * Math.sin(yaw),
-      centre[1]! + x * Math.sin(yaw) + y * Math.cos(yaw),
-      centre[2]! + sz * half[2]!,
-    );
-  };
-  g.strokeStyle = "#e8a700";
-  g.lineWidth = 1.2;
-  g.beginPath();
-  for (const [a, b] of [
-    [-1, -1],
-    [-1, 1],
-    [1, 1],
-    [1, -1],
-  ].map((p, k, all) => [p, all[(k + 1) % 4]!] as const))
-    for (const line of [
-      [corner(a[0]!, a[1]!, -1), corner(b[0]!, b[1]!, -1)],
-      [corner(a[0]!, a[1]!, 1), corner(b[0]!, b[1]!, 1)],
-      [corner(a[0]!, a[1]!, -1), corner(a[0]!, a[1]!, 1)],
-    ]) {
-      const [p, q] = line;
-      if (!p || !q) continue;
-      g.moveTo(...p);
-      g.lineTo(...q);
-    }
-  g.stroke();
 }
 
 export function cross(g: CanvasRenderingContext2D, at: ArrayLike<number>, reach: number) {

@@ -3,10 +3,11 @@
  *
  * To add one: write a class here, name it in TOOLS and in `Tool` of types.ts, and let a step set it (`useView.set({ tool })`).
  */
+import { type Handle, handleAt, handlesOf, pulled } from "./boxes";
 import { drawLasso } from "./marks";
 import { FlatPane, type Pane, PlanPane, SlicePane } from "./pane";
 import type { Caught } from "./picker";
-import type { Hands, Scene, Tool as Name } from "./types";
+import type { BoxInfo, Hands, Op, Scene, Tool as Name } from "./types";
 
 /** Where the hand is. */
 export interface Press {
@@ -15,7 +16,12 @@ export interface Press {
   y: number;
   button: number;
   shift: boolean;
+  alt: boolean;
+  ctrl: boolean;
 }
+/** What is drawn is added with Shift, taken away with Alt, and with Ctrl what both have in common stays: everywhere the same. */
+export const opOf = (p: Pick<Press, "shift" | "alt" | "ctrl">): Op =>
+  p.shift ? "add" : p.alt ? "subtract" : p.ctrl ? "intersect" : "replace";
 /** What a tool may use of the bench. */
 export interface Desk {
   readonly scene: Scene;
@@ -37,11 +43,37 @@ export class Tool {
   done?(press: Press): void;
   click?(press: Press): void;
   cancel?(): void;
+  /** The hand moves over the bench with nothing pressed. */
+  hover?(press: Press): void;
   paint?(g: CanvasRenderingContext2D, pane: Pane): void;
 }
 
-/** Chooses lamps and strings. */
+/** Chooses lamps and strings; takes hold of the box that is worked on. */
 class Choose extends Tool {
+  private held: { handle: Handle; box: BoxInfo } | null = null;
+
+  override start({ pane, x, y, button }: Press) {
+    const { boxes, boxed } = this.desk.scene;
+    const box = boxes.find((b) => b.id === boxed);
+    const handle = button === 0 && box ? handleAt(box, pane, x, y) : null;
+    this.held = box && handle ? { handle, box } : null;
+    return this.held !== null;
+  }
+  override move({ pane, x, y }: Press, dx: number, dy: number) {
+    if (!this.held) return;
+    const { handle, box } = this.held;
+    const next = pulled(box, handle, pane, dx, dy, [x, y]);
+    const same = handlesOf(next).find((h) => h.turn === handle.turn && h.along.every((v, k) => v === handle.along[k]));
+    this.held = { handle: same ?? handle, box: next };
+    this.desk.hands.reshaped(next, false);
+  }
+  override done() {
+    if (this.held) this.desk.hands.reshaped(this.held.box, true);
+    this.held = null;
+  }
+  override cancel() {
+    this.held = null;
+  }
   override click({ pane, x, y }: Press) {
     const { scene, hands } = this.desk;
     const lamp = lampAt(scene, pane, x, y);
@@ -91,8 +123,8 @@ function stringAt(scene: Scene, pane: Pane, x: number, y: number): string | null
 /** An outline drawn round points. */
 class Lasso extends Tool {
   override readonly cursor = "crosshair";
-  private line: [number, number][] = [];
-  private pane: Pane | null = null;
+  protected line: [number, number][] = [];
+  protected pane: Pane | null = null;
 
   override start({ pane, x, y, button }: Press) {
     if (button !== 0) return false;
@@ -104,14 +136,10 @@ class Lasso extends Tool {
     this.line.push([x, y]);
     this.desk.sketch();
   }
-  override done({ pane }: Press) {
+  override done(press: Press) {
     const { line } = this;
     this.cancel();
-    if (line.length > 2)
-      this.desk.hands.lasso(
-        pane.view(this.desk.scene.slab),
-        thin(line).map((p) => pane.flat(...p)),
-      );
+    if (line.length > 2) drew(this.desk, press, thin(line));
   }
   override cancel() {
     this.line = [];
@@ -121,6 +149,109 @@ class Lasso extends Tool {
   override paint(g: CanvasRenderingContext2D, pane: Pane) {
     if (this.line.length > 1 && pane === this.pane) drawLasso(g, this.line);
   }
+}
+
+/** Tell what was drawn in a pane, pixel by pixel. */
+function drew(desk: Desk, press: Press, line: [number, number][], wide: number | null = null) {
+  const { pane } = press;
+  desk.hands.drew({
+    view: pane.view(desk.scene.slab),
+    outline: line.map((p) => pane.flat(...p)),
+    radius: wide === null ? null : [(2 * wide) / pane.rect.w, (2 * wide) / pane.rect.h],
+    op: opOf(press),
+    only: pane.only,
+  });
+}
+
+/** From corner to corner. */
+class Rectangle extends Lasso {
+  override move({ x, y }: Press) {
+    const [x0, y0] = this.line[0]!;
+    this.line = [
+      [x0, y0],
+      [x, y0],
+      [x, y],
+      [x0, y],
+    ];
+    this.desk.sketch();
+  }
+}
+
+/** An outline set corner by corner; a click on the first one closes it. */
+class Corners extends Lasso {
+  override start() {
+    return false; // a drag moves the view: corners are clicked
+  }
+  override click(press: Press) {
+    const { pane, x, y } = press;
+    if (pane !== this.pane) this.line = [];
+    this.pane = pane;
+    const first = this.line[0];
+    if (first && this.line.length > 2 && Math.hypot(first[0] - x, first[1] - y) <= SAME) {
+      const { line } = this;
+      this.cancel();
+      return drew(this.desk, press, line);
+    }
+    this.line.push([x, y]);
+    this.desk.sketch();
+  }
+  override paint(g: CanvasRenderingContext2D, pane: Pane) {
+    super.paint(g, pane);
+    if (pane !== this.pane || !this.line[0]) return;
+    g.strokeRect(this.line[0][0] - 4, this.line[0][1] - 4, 8, 8);
+  }
+}
+
+/** Drawn over points: what is under it goes, of things in front. */
+class Brush extends Lasso {
+  private at: Press | null = null;
+  override start(press: Press) {
+    this.at = press;
+    return super.start(press);
+  }
+  override move(press: Press) {
+    this.at = press;
+    super.move(press);
+  }
+  override done(press: Press) {
+    const { line } = this;
+    this.cancel();
+    drew(this.desk, press, stepped(line, this.desk.scene.brush / 3), this.desk.scene.brush);
+  }
+  override click(press: Press) {
+    drew(this.desk, press, [[press.x, press.y]], this.desk.scene.brush);
+  }
+  override hover(press: Press) {
+    this.at = press;
+    this.desk.sketch();
+  }
+  override paint(g: CanvasRenderingContext2D, pane: Pane) {
+    if (this.at?.pane !== pane) return;
+    const wide = this.desk.scene.brush;
+    g.lineCap = g.lineJoin = "round";
+    g.strokeStyle = "rgba(232,167,0,.25)";
+    g.lineWidth = 2 * wide;
+    if (this.line.length > 1) {
+      g.beginPath();
+      this.line.forEach((p, k) => (k ? g.lineTo(...p) : g.moveTo(...p)));
+      g.stroke();
+    }
+    g.strokeStyle = "#e8a700";
+    g.lineWidth = 1.5;
+    g.beginPath();
+    g.arc(this.at.x, this.at.y, wide, 0, 7);
+    g.stroke();
+  }
+}
+
+/** Places along a line that are at least so many pixels apart. */
+function stepped(line: [number, number][], gap: number): [number, number][] {
+  const out: [number, number][] = [line[0]!];
+  for (const p of line) {
+    const last = out[out.length - 1]!;
+    if (Math.hypot(p[0] - last[0], p[1] - last[1]) >= gap) out.push(p);
+  }
+  return out;
 }
 
 /** Every corner that is at least two pixels from the last one kept. */
@@ -174,7 +305,8 @@ class Carry extends Choose {
   private turn = false;
   override readonly cursor = "crosshair";
 
-  override start({ pane, button, shift }: Press) {
+  override start(press: Press) {
+    const { pane, button, shift } = press;
     this.turn = button === 2 || shift;
     const here = pane instanceof PlanPane || (pane instanceof SlicePane && !this.turn);
     return here && button !== 1 && this.desk.scene.placing !== null;
@@ -217,6 +349,9 @@ class Carry extends Choose {
 export const TOOLS: Record<Name, new (desk: Desk) => Tool> = {
   none: Choose,
   lasso: Lasso,
+  rectangle: Rectangle,
+  corners: Corners,
+  brush: Brush,
   pick: PickPoint,
   planPick: PickPlan,
   place: Carry,

@@ -42,14 +42,30 @@ export interface DotInfo {
   only?: string; // seen in panoramas of this station alone
 }
 export interface BoxInfo {
+  id: string;
   centre: number[];
   half: number[];
   yaw: number;
+  outside: boolean; // what lies within is taken away
+  outline: number[][] | null; // of a prism: its corners in plan
 }
+/** How deleted points are seen. */
+export type Ghosts = "none" | "ghosts" | "alone";
 export type PaneKind = "space" | "plan" | "slice" | "panorama" | "panorama2";
 export type ColourBy =
-  "station" | "intensity" | "height" | "colour" | "range" | "inclination" | "group" | "apart" | "expected";
-export type Tool = "none" | "lasso" | "pick" | "planPick" | "place";
+  | "station"
+  | "intensity"
+  | "height"
+  | "colour"
+  | "range"
+  | "inclination"
+  | "group"
+  | "apart"
+  | "expected"
+  | "class"
+  | "zone";
+export type Tool = "none" | "lasso" | "rectangle" | "corners" | "brush" | "pick" | "planPick" | "place";
+export type Op = "replace" | "add" | "subtract" | "intersect";
 export interface Rect {
   x: number;
   y: number;
@@ -79,7 +95,11 @@ export interface Scene {
   stations: StationInfo[];
   strings: StringInfo[];
   dots: DotInfo[];
-  box: BoxInfo | null;
+  boxes: BoxInfo[]; // that crop what is seen
+  boxed: string | null; // the one that is worked on: it has handles
+  ghosts: Ghosts;
+  slots: Uint8Array; // of the palette, by class or zone (256)
+  brush: number; // pixels to each side
   colourBy: ColourBy;
   span: [number, number] | null; // values at the ends of the scale; null: as the points in view have them
   shading: number; // 0 to 1
@@ -118,7 +138,16 @@ export interface Hands {
   select(what: { station?: string; link?: string; note?: string } | null): void;
   /** Where the cursor is, and what it has caught there. */
   hover(at: number[] | null, caught: { station: string; range: number } | null): void;
-  lasso(view: number[], outline: number[][]): void;
+  /** Points were drawn round, or over with a brush of this radius; only: the station whose pane it was. */
+  drew(what: {
+    view: number[];
+    outline: number[][];
+    radius: [number, number] | null;
+    op: Op;
+    only: string | null;
+  }): void;
+  /** A handle of the box that is worked on was moved; done: the hand let go of it. */
+  reshaped(box: BoxInfo, done: boolean): void;
   /** The nearest point in front under a click, or null when none is there. */
   pick(at: number[] | null, station: string | null): void;
   planPick(at: [number, number]): void;

@@ -34,7 +34,6 @@ describe("what is in hand", () => {
       picks: [],
       onPick: null,
       placing: null,
-      outline: null,
       drawing: false,
       ledger: "",
     });

@@ -2,7 +2,7 @@
 import { create } from "zustand";
 
 export type StepId = "bring_in" | "tie" | "prove" | "place" | "clean" | "colour" | "draw" | "hand_over";
-export type Tool = "none" | "lasso" | "pick" | "planPick" | "place";
+export type Tool = "none" | "lasso" | "rectangle" | "corners" | "brush" | "pick" | "planPick" | "place";
 type PaneName = "space" | "plan" | "slice" | "panorama" | "panorama2";
 
 export interface Folded {
@@ -12,7 +12,17 @@ export interface Folded {
 }
 export type MeasureKind = "point" | "distance" | "polyline" | "angle" | "area" | "plane";
 export type ColourBy =
-  "station" | "intensity" | "height" | "colour" | "range" | "inclination" | "group" | "apart" | "expected";
+  | "station"
+  | "intensity"
+  | "height"
+  | "colour"
+  | "range"
+  | "inclination"
+  | "group"
+  | "apart"
+  | "expected"
+  | "class"
+  | "zone";
 
 interface Slab {
   height: number;
@@ -24,14 +34,14 @@ interface Slab {
   lid: number;
   cutLid: boolean;
 }
-/** An outline drawn round points, waiting to be deleted or let go. */
-export interface Outline {
-  view: number[];
-  outline: number[][];
-  stations: string[];
-  front: number | null; // metres that things in front are deep; null: all through
-  taken: Record<string, string> | null; // of things in front: which points, by station, as marks are sent; base64
-  count: number | null | "many"; // as the server counted; null while it counts, many: too much to be counted
+/** A crop box as a hand is shaping it. */
+interface Shaping {
+  id: string;
+  centre: number[];
+  half: number[];
+  yaw: number;
+  outside: boolean;
+  outline: number[][] | null;
 }
 /** A shape that was fitted round the point under the cursor; metres in the part. */
 interface Shape {
@@ -97,7 +107,7 @@ interface State {
   panes: PaneName[];
   tool: Tool;
   picks: number[][];
-  onPick: ((at: number[]) => void) | null;
+  onPick: ((at: number[], station: string) => void) | null;
   placing: Placing | null;
   picking: boolean; // natural points are picked as targets
   knowing: "tape" | "plumb" | null; // what is known beside the scans is being given
@@ -108,8 +118,14 @@ interface State {
   caught: { station: string; range: number } | null; // the point under the cursor
   shape: Shape | null; // the surface that it lies on
   catching: "point" | "shape"; // what a pick takes
-  outline: Outline | null;
+  choosing: boolean; // a selection is being looked for
   front: number | null; // what an outline takes: only things in front, this deep; null: all through
+  brush: number; // pixels to each side of a brush
+  deep: number; // metres that a brush goes into what is in front
+  ghosts: "none" | "ghosts" | "alone"; // how deleted points are seen, and which are selected then
+  shown: string[]; // stations whose points are seen
+  boxed: string | null; // the crop box that is worked on
+  shaping: Shaping | null; // as a hand is shaping it
   drawing: boolean;
   layer: string;
   sheet: "density" | "colour" | "off";
@@ -167,8 +183,14 @@ const FRESH = {
   advising: false,
   split: null,
   spans: {},
-  outline: null,
+  choosing: false,
   front: null,
+  brush: 18,
+  deep: 0.5,
+  ghosts: "none" as const,
+  shown: [],
+  boxed: null,
+  shaping: null,
   drawing: false,
   layer: "wall",
   sheet: "density" as const,
@@ -194,7 +216,7 @@ const DOWN = {
   knowing: null,
   axes: null,
   matching: null,
-  outline: null,
+  shaping: null,
   drawing: false,
   measuring: null,
 };

@@ -1,9 +1,10 @@
 /** The bench in the page: panes with their heads, bound to server state and view state. */
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Bench } from "../bench/bench";
-import type { Cameras, Hands, Scene } from "../bench/types";
-import { bytes, http, sent } from "../api/client";
+import type { BoxInfo, Cameras, Hands, Scene } from "../bench/types";
+import { http, sent, type Box } from "../api/client";
 import {
+  cache,
   tell,
   tellError,
   useAdvice,
@@ -20,15 +21,17 @@ import {
 import { stateOf, Trouble } from "../kit/await";
 import { provide } from "../kit/commands";
 import { EYE, into, inverse, product, UNITS } from "../kit/units";
-import { type Outline, useView } from "../kit/view";
+import { useView } from "../kit/view";
+import { selectBy } from "../parts/select";
 import { follow, pickAt } from "./catching";
+import { useMarking } from "./marking";
 import { usePair } from "./pair";
 import { takeOver } from "./early";
 import { askedFor, inAddress, remember, show, shownNow } from "./views";
 import { Legend, PaneHead, Readout } from "./PaneHead";
 import {
+  boxesShown,
   boxInfo,
-  boxShown,
   advised,
   dots,
   matchDots,
@@ -67,33 +70,34 @@ export function BenchHost({ id }: { id: string }) {
   const pair = usePair(id);
   const search = useSearch(id).data;
 
-  const count = useRef((outline: Outline) => {
-    useView.getState().set({ outline: { ...outline, count: null, taken: outline.front === null ? null : {} } });
+  const marking = useMarking(id, bench);
+  const reshape = useRef((box: BoxInfo) => {
+    const { centre, half, yaw } = box;
+    const known = cache.getQueryData<Box[]>([id, "boxes"])?.find((b) => b.id === box.id);
+    if (!known) return;
+    const { name, active, outside, outline, version } = known;
     sent(
-      http.POST("/api/projects/{project_id}/lasso", {
-        params: { path: { project_id: id } },
-        body: {
-          ...{ view: outline.view, outline: outline.outline, stations: outline.stations },
-          ...{ front: outline.front, only_count: true },
-        },
+      http.PUT("/api/projects/{project_id}/boxes/{box_id}", {
+        params: { path: { project_id: id, box_id: box.id } },
+        body: { name, active, outside, outline, version, centre, half, yaw, alone: false },
       }),
     )
-      .then(
-        (r) =>
-          useView.getState().outline?.outline === outline.outline &&
-          useView
-            .getState()
-            .set({ outline: { ...outline, count: r.count ?? "many", taken: outline.front === null ? null : r.taken } }),
-      )
-      .catch(tellError);
+      .then(() => cache.invalidateQueries({ queryKey: [id, "boxes"] }))
+      .catch(tellError)
+      .finally(() => useView.getState().set({ shaping: null }));
   });
 
   const part = project?.part ?? null;
   const shown = useMemo(() => seen(stations ?? [], view.eyes, part), [stations, view.eyes, part]);
-  const crop = useMemo(() => boxShown(boxes ?? [], part, view.box), [boxes, part, view.box]);
+  const crops = useMemo(() => boxesShown(boxes ?? [], part, view.box), [boxes, part, view.box]);
   const { set } = view;
-  useEffect(() => set({ cropping: crop?.id ?? null }), [crop, set]);
-  const active = boxes?.find((x) => x.active && x.part === part)?.id ?? "none";
+  useEffect(() => set({ cropping: crops.map((b) => b.id).join(" ") || null }), [crops, set]);
+  useEffect(() => set({ shown: [...shown] }), [shown, set]);
+  const active =
+    (boxes ?? [])
+      .filter((x) => x.active && x.part === part)
+      .map((b) => b.id)
+      .join(" ") || "none";
   const last = useRef(active);
   useEffect(() => {
     if (last.current !== active) set({ box: null }); // a box that is switched on or off is looked at
@@ -133,7 +137,11 @@ export function BenchHost({ id }: { id: string }) {
           : view.step === "clean"
             ? moved(edits ?? [])
             : [],
-      box: boxInfo(crop),
+      boxes: crops.map((b) => boxInfo(view.shaping?.id === b.id ? view.shaping : b)),
+      boxed: view.step === "clean" ? view.boxed : null,
+      ghosts: view.step === "clean" ? view.ghosts : "none",
+      slots: marking.slots,
+      brush: view.brush,
       colourBy: view.colourBy,
       span: view.spans[view.colourBy] ?? null,
       shading: view.shading,
@@ -160,7 +168,12 @@ export function BenchHost({ id }: { id: string }) {
     sightings,
     edits,
     advice,
-    crop,
+    crops,
+    view.shaping,
+    view.boxed,
+    view.ghosts,
+    view.brush,
+    marking.slots,
     notes,
     view.note,
     view.step,
@@ -207,11 +220,20 @@ export function BenchHost({ id }: { id: string }) {
         hover: (at, caught) => v().set({ hover: at, caught }),
         scale: (by, [low, high]) =>
           by === v().colourBy && (v().scale[0] !== low || v().scale[1] !== high) && v().set({ scale: [low, high] }),
-        lasso: (matrix, outline) =>
-          count.current({
-            ...{ view: matrix, outline, stations: [...now.current.shown] },
-            ...{ front: v().front, taken: null, count: null },
-          }),
+        drew: ({ view: matrix, outline, radius, op, only }) => {
+          const { front, deep } = v();
+          const drawn = { view: matrix, outline };
+          void selectBy(
+            id,
+            radius ? { kind: "brush", ...drawn, radius, front: deep } : { kind: "lasso", ...drawn, front },
+            op,
+            only === null ? [...now.current.shown] : [only],
+          );
+        },
+        reshaped: (box, done) => {
+          v().set({ shaping: box });
+          if (done) reshape.current(box);
+        },
         pick: (at, station) => {
           if (!at || !station) tell("No point lies there.", "click on a surface, or fly closer");
           else if (v().matching) {
@@ -219,7 +241,7 @@ export function BenchHost({ id }: { id: string }) {
             v().match(station, into(inverse(pose), at));
           } else pickAt(id, at, station);
         },
-        planPick: (at) => v().onPick?.([...at, v().slab.height]),
+        planPick: (at) => v().onPick?.([...at, v().slab.height], ""),
         placed: (pose) => v().placing && v().set({ placing: { ...v().placing!, pose } }),
         drawn: (drawn) =>
           (drawn.points !== v().drawn.points || drawn.busy !== v().drawn.busy || drawn.failing !== v().drawn.failing) &&
@@ -293,39 +315,6 @@ export function BenchHost({ id }: { id: string }) {
       framed.current = part;
     }
   }, [part, scene]);
-
-  const outline = view.outline;
-  const lit = outline?.outline;
-  const taken = outline?.taken;
-  useEffect(() => {
-    bench.current?.cloud.light(useView.getState().outline);
-    bench.current?.draw();
-  }, [lit, taken]);
-
-  // Marks of deleted points: all of them first, then of each change the tiles that it touched.
-  const known = useRef<Map<string, { active: boolean; stations: string[] }> | null>(null);
-  useEffect(() => void (known.current = null), [id]);
-  useEffect(() => {
-    if (!edits) return;
-    const before = known.current;
-    const now = new Map(edits.map((e) => [e.id, e]));
-    known.current = now;
-    const ids = new Set([...now.keys(), ...(before?.keys() ?? [])]);
-    const changed = [...ids].filter((e) => (now.get(e)?.active ?? false) !== (before?.get(e)?.active ?? false));
-    const asked = new Set(changed.flatMap((e) => (now.get(e) ?? before?.get(e))?.stations ?? []));
-    for (const s of asked) {
-      const query = before ? `?${changed.map((e) => `changed=${e}`).join("&")}` : "";
-      bytes(`/api/projects/${id}/stations/${s}/marks${query}`)
-        .then((body) => {
-          bench.current?.cloud.setMarks(s, body, !before);
-          bench.current?.marked();
-        })
-        .catch((e: unknown) => {
-          known.current = null; // the next time all are asked for
-          tellError(e);
-        });
-    }
-  }, [id, edits]);
 
   const narrow = (places[places.length - 1]?.rect.w ?? 999) < 620; // the scale bar and the readout want the same place
   const tied = (stations ?? []).some((s) => s.tied);

@@ -3,7 +3,7 @@ import { Box, Map, Orbit, SeparatorVertical, SlidersHorizontal, type LucideIcon 
 import { Popover } from "radix-ui";
 import type { PaneKind, Rect } from "../bench/types";
 import type { Station } from "../api/client";
-import { useGroups, useProject, useStations } from "../api/queries";
+import { useClasses, useGroups, useProject, useStations, useZones } from "../api/queries";
 import { hueOf } from "../bench/palette";
 import type { ColourBy } from "../bench/types";
 import { usePair } from "./pair";
@@ -191,6 +191,8 @@ export function PaneHead({
           <option value="group">by group</option>
           <option value="apart">by distance between two</option>
           <option value="expected">by expected error</option>
+          <option value="class">by class</option>
+          <option value="zone">by zone</option>
         </select>
       )}
       <span className="flex-1" />
@@ -370,20 +372,35 @@ function Pair({ id }: { id: string }) {
 function Words({ id }: { id: string }) {
   const by = useView((s) => s.colourBy);
   const groups = (useGroups(id).data ?? []).map((g, k) => ({ ...g, k })).filter((g) => g.stations.length);
-  if (by !== "group") return null;
+  const classes = useClasses(id).data ?? [];
+  const zones = (useZones(id).data ?? []).filter((z) => z.kind === "zone");
+  const told = {
+    group: { of: "groups", rows: groups, rest: groups.length ? "grey: in no group" : "no stations are in a group" },
+    class: {
+      of: "classes",
+      rows: classes.map((c, k) => ({ id: String(c.code), name: c.name, k: k % 12 })),
+      rest: "grey: no class yet",
+    },
+    zone: {
+      of: "zones",
+      rows: zones.map((z) => ({ ...z, k: z.hue })),
+      rest: zones.length ? "grey: in no zone" : "there are no zones yet",
+    },
+  }[by as "group"];
+  if (!told) return null;
   return (
     <div
       role="group"
-      aria-label="Colours of groups"
+      aria-label={`Colours of ${told.of}`}
       className="pointer-events-none absolute bottom-8 left-3 flex flex-wrap gap-1.5 text-[12px] text-[#f2efe6]"
     >
-      {groups.map((b) => (
+      {told.rows.map((b) => (
         <span key={b.id} className={`${chip} flex items-center gap-1`}>
           <span className="size-2.5 rounded-full" style={{ background: hueOf(b.k) }} />
           {b.name}
         </span>
       ))}
-      <span className={chip}>{groups.length ? "grey: in no group" : "no stations are in a group"}</span>
+      <span className={chip}>{told.rest}</span>
     </div>
   );
 }

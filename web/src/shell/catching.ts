@@ -44,9 +44,9 @@ export function follow(project: string): () => void {
 /** Give a pick to who waits for it: the point, or the place of the shape that it lies on. */
 export function pickAt(project: string, at: number[], station: string) {
   const { catching, onPick } = useView.getState();
-  if (catching === "point") return onPick?.(at);
+  if (catching === "point") return onPick?.(at, station);
   fit(project, at, station)
-    .then((shape) => onPick === useView.getState().onPick && onPick?.(shape.at))
+    .then((shape) => onPick === useView.getState().onPick && onPick?.(shape.at, station))
     .catch(tellError);
 }
 

@@ -47,7 +47,8 @@ export async function begin(project: string, step: string): Promise<void> {
       ...{
         select: idle,
         hover: idle,
-        lasso: idle,
+        drew: idle,
+        reshaped: idle,
         pick: idle,
         planPick: idle,
         placed: idle,
@@ -65,7 +66,19 @@ export async function begin(project: string, step: string): Promise<void> {
     const { panes, colourBy, ground, slab, shading } = useView.getState();
     const scene = {
       ...{ stations: stationInfos(stations, seen(stations, {}), [], undefined), colourBy, ground, slab },
-      ...{ notes: [], strings: [], dots: [], box: null, tool: "none" as const, placing: null, picks: [] },
+      ...{
+        notes: [],
+        strings: [],
+        dots: [],
+        boxes: [],
+        boxed: null,
+        ghosts: "none" as const,
+        slots: new Uint8Array(256),
+        brush: 0,
+        tool: "none" as const,
+        placing: null,
+        picks: [],
+      },
       ...{
         span: null,
         shading,

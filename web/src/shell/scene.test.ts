@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
 import type { Link, Network, Project, Sighting, Station } from "../api/client";
-import { boxInfo, boxShown, dots, seen, stationInfos, strings } from "./scene";
+import { boxesShown, boxInfo, dots, seen, stationInfos, strings } from "./scene";
 
 const station = (id: string, part: string) => ({ id, part, pose: POSE, tied: true }) as unknown as Station;
 const POSE = Array.from({ length: 16 }, (_, k) => Number(k % 5 === 0));
@@ -61,15 +61,17 @@ test("a target is one dot however often it was seen, in the part that is in view
   expect(found).toEqual([{ at: [1, 2, 3], label: "T1 of P", selected: true }]);
 });
 
-test("only a crop box that is on, and of the part in view, crops", () => {
-  const box = { centre: [0, 0, 0], half: [1, 1, 1], yaw: 0.2 };
+test("only crop boxes that are on, and of the part in view, crop", () => {
+  const box = { id: "x", centre: [0, 0, 0], half: [1, 1, 1], yaw: 0.2, outside: false, outline: null };
   const shown = (active: boolean, part: string, ofView: string | null = null) =>
-    boxInfo(boxShown([{ ...box, id: "x", active, part } as never], "P", ofView));
-  expect(shown(false, "P")).toBeNull();
-  expect(shown(true, "Q")).toBeNull();
-  expect(shown(true, "P")).toEqual(box);
-  expect(shown(true, "P", "none")).toBeNull(); // a view that had none
-  expect(shown(false, "P", "x")).toEqual(box);
+    boxesShown([{ ...box, active, part } as never, { ...box, id: "y", active: true, part: "P" } as never], "P", ofView)
+      .map(boxInfo)
+      .map((b) => b.id);
+  expect(shown(false, "P")).toEqual(["y"]);
+  expect(shown(true, "Q")).toEqual(["y"]);
+  expect(shown(true, "P")).toEqual(["x", "y"]);
+  expect(shown(true, "P", "none")).toEqual([]); // a view that had none
+  expect(shown(false, "P", "x")).toEqual(["x"]);
 });
 
 test("by held group, a station has the colour of its group, and none when it is in none", () => {

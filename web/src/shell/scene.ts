@@ -167,9 +167,9 @@ export const noteInfos = (notes: Note[], part: string | null, chosen: string | n
     .map((n) => ({ id: n.id, points: n.points, closed: n.kind === "area", label: n.name, selected: n.id === chosen }));
 
 /** The box that crops what is shown: that of a view, while it stands, else the one that is on. */
-export const boxShown = (boxes: Box[], part: string | null, ofView: string | null): Box | undefined =>
-  boxes.find((x) => x.part === part && (ofView === null ? x.active : x.id === ofView));
+export const boxesShown = (boxes: Box[], part: string | null, ofView: string | null): Box[] =>
+  boxes.filter((x) => x.part === part && (ofView === null ? x.active : ofView.split(" ").includes(x.id)));
 
-export function boxInfo(b: Box | undefined): BoxInfo | null {
-  return b ? { centre: b.centre, half: b.half, yaw: b.yaw } : null;
+export function boxInfo({ id, centre, half, yaw, outside, outline }: BoxInfo): BoxInfo {
+  return { id, centre, half, yaw, outside, outline };
 }

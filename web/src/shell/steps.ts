@@ -106,6 +106,7 @@ export const STEPS: { id: StepId; title: string; Card: OfProject; ledgers: Ledge
     (m) => m.cleanLedgers,
     [
       ["edits", "Deletions"],
+      ["zones", "Zones"],
       ["boxes", "Crop boxes"],
     ],
   ),

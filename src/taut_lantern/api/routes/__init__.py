@@ -1,5 +1,18 @@
 """The HTTP API: thin over the use cases, one module of routes per step of the job."""
 
-from . import bring_in, clean, devices, draw, hand_over, notes, place, points, project, prove, tie
+from . import bring_in, clean, devices, draw, hand_over, notes, place, points, project, prove, selecting, tie
 
-ROUTERS = (project.api, bring_in.api, devices.api, points.api, tie.api, prove.api, place.api, clean.api, draw.api, notes.api, hand_over.api)
+ROUTERS = (
+    project.api,
+    bring_in.api,
+    devices.api,
+    points.api,
+    tie.api,
+    prove.api,
+    place.api,
+    clean.api,
+    selecting.api,
+    draw.api,
+    notes.api,
+    hand_over.api,
+)

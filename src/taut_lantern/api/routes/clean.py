@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ...site.common import get_project
-from ...steps.clean import edits, filters
+from ...steps.clean import boxes, edits, filters
 from ...store import db
 from .. import schemas as x
 from .base import P, Part, V, router
@@ -13,8 +13,7 @@ api = router()
 
 @api.post("/projects/{project_id}/lasso", operation_id="delete_in_lasso")
 def delete_in_lasso(project_id: P, body: x.LassoIn) -> x.LassoOut:
-    if body.only_count:
-        return x.LassoOut(**edits.count_in_lasso(project_id, body.view, body.outline, body.stations, body.front))
+    """Select by an outline and delete, in one."""
     return x.LassoOut(**edits.delete_in_lasso(project_id, body.view, body.outline, body.stations, body.expected, body.front))
 
 
@@ -55,25 +54,38 @@ def decide_finds(project_id: P, body: x.DecideAllIn) -> x.Said:
 def list_boxes(project_id: P) -> list[x.BoxOut]:
     with db.session() as s:
         get_project(s, project_id)
-        return [x.BoxOut(**b) for b in edits.list_boxes(s, project_id)]
+        return [x.BoxOut(**b) for b in boxes.list_boxes(s, project_id)]
 
 
 @api.get("/projects/{project_id}/boxes/proposal", operation_id="propose_box")
 def propose_box(project_id: P, part: Part = None) -> x.BoxProposal:
-    return x.BoxProposal(**edits.propose_box(project_id, part))  # type: ignore[arg-type]
+    return x.BoxProposal(**boxes.propose_box(project_id, part))  # type: ignore[arg-type]
+
+
+@api.post("/projects/{project_id}/boxes/room", operation_id="propose_room")
+def propose_room(project_id: P, body: x.RoomIn) -> x.RoomOut:
+    """A box round the room in whose floor a place lies."""
+    return x.RoomOut(**boxes.room_box(project_id, body.at, body.part))
+
+
+@api.post("/projects/{project_id}/boxes/{box_id}/ceiling", operation_id="set_ceiling")
+def set_ceiling(project_id: P, box_id: P, body: x.CeilingIn) -> x.Said:
+    """Lower a box below its ceiling and keep the floor, or take the ceiling in again."""
+    off = boxes.ceiling_off(project_id, box_id, body.version, body.off)
+    return x.Said(message="the ceiling is off" if off else "the ceiling is in the box")
 
 
 @api.post("/projects/{project_id}/boxes", operation_id="make_box", status_code=201)
 def make_box(project_id: P, body: x.BoxIn) -> x.Made:
-    return x.Made(id=edits.set_box(project_id, body.name, body.centre, body.half, body.yaw, active=body.active, part_id=body.part))
+    return x.Made(id=boxes.set_box(project_id, **body.model_dump(exclude={"part"}), part_id=body.part))
 
 
 @api.put("/projects/{project_id}/boxes/{box_id}", operation_id="change_box")
 def change_box(project_id: P, box_id: P, body: x.BoxPatch) -> x.Made:
-    return x.Made(id=edits.set_box(project_id, body.name, body.centre, body.half, body.yaw, box_id, body.version, body.active))
+    return x.Made(id=boxes.set_box(project_id, **body.model_dump(exclude={"part"}), box_id=box_id))
 
 
 @api.delete("/projects/{project_id}/boxes/{box_id}", operation_id="remove_box")
 def remove_box(project_id: P, box_id: P, version: V) -> x.Said:
-    edits.remove_box(project_id, box_id, version)
+    boxes.remove_box(project_id, box_id, version)
     return x.Said(message="removed")

@@ -100,9 +100,21 @@ def get_distances(project_id: P, station_id: P, first: Annotated[int, Path(ge=0,
 
 
 @api.get("/projects/{project_id}/stations/{station_id}/marks", operation_id="get_marks", response_class=Response, responses=BINARY)
-def get_marks(project_id: P, station_id: P, changed: Annotated[list[Id] | None, Query(max_length=200)] = None) -> Response:
-    """Deleted points tile by tile: all tiles that have some, or those that the edits ``changed`` touch. Each tile is its
-    first point (int64), its number of points (uint32), then one bit per point, the first in the lowest: 1 = deleted."""
+def get_marks(
+    project_id: P,
+    station_id: P,
+    changed: Annotated[list[Id] | None, Query(max_length=200)] = None,
+    of: Literal["deleted", "hidden", "selected"] = "deleted",
+) -> Response:
+    """Deleted points (or hidden ones, or those that whoever asks has selected) tile by tile: all tiles that have some, or those that the
+    edits ``changed`` touch. Each tile is its first point (int64), its number of points (uint32), then one bit per point, the first in the
+    lowest: 1 = deleted."""
     return Response(
-        edits.marks(project_id, station_id, changed), media_type="application/octet-stream", headers={"Cache-Control": "no-store"}
+        edits.marks(project_id, station_id, changed, of), media_type="application/octet-stream", headers={"Cache-Control": "no-store"}
     )
+
+
+@api.get("/projects/{project_id}/stations/{station_id}/kinds", operation_id="get_kinds", response_class=Response, responses=BINARY)
+def get_kinds(project_id: P, station_id: P, by: Literal["class", "zone"]) -> Response:
+    """Class or zone of points, of the tiles that have some: first point (int64), number of points (uint32), then one byte per point."""
+    return Response(edits.kinds(project_id, station_id, by), media_type="application/octet-stream", headers={"Cache-Control": "no-store"})

@@ -8,6 +8,7 @@ from .clean import (
     BoxOut,
     BoxPatch,
     BoxProposal,
+    CeilingIn,
     DecideAllIn,
     DecideIn,
     EditDetail,
@@ -16,6 +17,8 @@ from .clean import (
     FilterIn,
     LassoIn,
     LassoOut,
+    RoomIn,
+    RoomOut,
     TooMuchOut,
 )
 from .devices import AimIn, AimOut, DeviceFetchIn, DeviceOut, DeviceScan, DeviceScanIn, MeasuredOut, MeasureIn, SetUpIn, SetUpOut
@@ -61,6 +64,7 @@ from .project import (
     ProjectPatch,
 )
 from .prove import AcceptanceOut, AcceptIn, PictureOut, PicturePatch, WithdrawIn
+from .selecting import ActIn, ActOut, ClassIn, ClassOut, SelectedOut, SelectIn, SelectionOut, ZoneOut, ZonePatch
 from .tie import (
     AdviceOut,
     AnswerIn,
@@ -106,6 +110,8 @@ from .tie import (
 __all__ = [
     "AcceptIn",
     "AcceptanceOut",
+    "ActIn",
+    "ActOut",
     "AdviceOut",
     "AgainstOut",
     "AimIn",
@@ -119,6 +125,9 @@ __all__ = [
     "BringIn",
     "CatchIn",
     "CatchOut",
+    "CeilingIn",
+    "ClassIn",
+    "ClassOut",
     "ControlOut",
     "ControlPatch",
     "ControlPointIn",
@@ -203,12 +212,17 @@ __all__ = [
     "RegionIn",
     "Rename",
     "Renew",
+    "RoomIn",
+    "RoomOut",
     "Said",
     "ScanReading",
     "SearchIn",
     "SearchOut",
     "SectionIn",
     "SectionOut",
+    "SelectIn",
+    "SelectedOut",
+    "SelectionOut",
     "SetUpIn",
     "SetUpOut",
     "SightingOut",
@@ -242,4 +256,6 @@ __all__ = [
     "ViewPatch",
     "WholeLinkOut",
     "WithdrawIn",
+    "ZoneOut",
+    "ZonePatch",
 ]

@@ -14,7 +14,6 @@ class LassoIn(Model):
     outline: Annotated[list[Annotated[list[Number], Field(min_length=2, max_length=2)]], Field(min_length=3, max_length=5000)]
     stations: Annotated[list[Id], Field(max_length=5000)]
     front: Annotated[float, Field(ge=0.005, le=20)] | None = None  # metres: only the front surface, this deep; null: all through
-    only_count: bool = False
     expected: Annotated[int, Field(ge=0, le=2**62)] | None = None  # the count that was shown; another one is refused
 
 
@@ -23,7 +22,7 @@ class LassoOut(Out):
     count: int | None  # None: too much to be looked through at once
     stations: list[str]
     job: str | None  # what deletes them in the background, when it is too much
-    taken: dict[str, str] = {}  # of the front alone: which points, by station, as its marks are sent; base64
+    spared: dict[str, int] = {}  # by reason, what was left alone: hidden, cropped, locked, behind
 
 
 class AgainstOut(Out):
@@ -47,10 +46,11 @@ class EditDetail(Out):
     share: float | None = None
     against: list[AgainstOut] = []
     too_much: list[TooMuchOut] = []
+    restored: int = 0  # points of a deletion that were brought back out of it
 
 
 class EditOut(Out):
-    """kind: hand, mover, edge; proposed: found, and nobody has said yes or no yet."""
+    """kind: hand, mover, edge ...; does: delete, or class; proposed: found, and nobody has said yes or no yet."""
 
     id: str
     version: int
@@ -58,6 +58,7 @@ class EditOut(Out):
     count: int
     active: bool
     kind: str
+    does: Literal["delete", "class"]
     proposed: bool
     detail: EditDetail
     stations: list[str]
@@ -92,6 +93,9 @@ class BoxIn(Model):
     half: Annotated[list[Number], Field(min_length=3, max_length=3)]
     yaw: Number = 0.0
     active: bool = True
+    outside: bool = False  # what lies within is taken away
+    outline: Annotated[list[Annotated[list[Number], Field(min_length=2, max_length=2)]], Field(min_length=3, max_length=24)] | None = None
+    alone: bool = False  # the other boxes of the part are switched off
     part: Id | None = None  # None: the part that is shown first
 
 
@@ -108,9 +112,28 @@ class BoxOut(Out):
     half: list[float]
     yaw: float
     active: bool
+    outside: bool
+    outline: list[list[float]] | None
 
 
 class BoxProposal(Out):
     centre: list[float]
     half: list[float]
     yaw: float
+
+
+class RoomIn(Model):
+    at: Annotated[list[Number], Field(min_length=3, max_length=3)]  # on the floor, in the part
+    part: Id | None = None
+
+
+class RoomOut(BoxProposal):
+    """sides: how many of the four are walls."""
+
+    sides: int
+    ceiling: bool
+
+
+class CeilingIn(Model):
+    off: bool
+    version: Version

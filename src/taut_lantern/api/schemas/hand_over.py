@@ -17,6 +17,7 @@ class DeliveryIn(Model):
     unit: Unit | None = None  # None: that of the coordinates in use
     part: Id | None = None  # None: the part that is shown first
     even: Annotated[FiniteFloat, Field(ge=0.0005, le=1.0)] | None = None  # metres: one spacing over all stations, the best of each cell
+    zones: Annotated[list[Id], Field(max_length=500)] | None = None  # of a cloud: the points of these alone, and of what is nested in them
     sections: Annotated[list[Id], Field(max_length=500)] | None = None
 
 

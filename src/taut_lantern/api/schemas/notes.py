@@ -82,7 +82,7 @@ class NotePatch(Model):
 
 
 Three = Annotated[list[Number], Field(min_length=3, max_length=3)]
-Colour = Literal["station", "group", "intensity", "height", "colour", "range", "inclination", "apart", "expected"]
+Colour = Literal["station", "group", "intensity", "height", "colour", "range", "inclination", "apart", "expected", "class", "zone"]
 
 
 class SpaceCamera(Model):
@@ -133,7 +133,7 @@ class Shows(Model):
     spans: dict[Colour, Annotated[list[Number], Field(min_length=2, max_length=2)]] | None = None
     ground: Literal["ink", "mid", "paper"] | None = None
     eyes: Annotated[dict[Id, bool], Field(max_length=2000)] | None = None
-    box: Id | Literal["none"] | None = None
+    box: Annotated[str, Field(pattern=r"^(none|[0-9a-f]{32}( [0-9a-f]{32}){0,7})$")] | None = None  # crop boxes, with blanks between
     stations: Annotated[list[Id], Field(max_length=2000)] | None = None
     link: Id | Literal["none"] | None = None
     stand: Id | None = None

@@ -21,10 +21,10 @@ from ...site.parts import parts_of
 from ...site.solution import refresh_solution
 from ...store import journal
 from ...store.db import session
-from ...store.models import Body, Edit, Group, Link, Part, Project, Question, Sighting, Station, Target, new_id
+from ...store.models import Body, Edit, Group, Link, Part, Project, Question, Sighting, Station, Target, Zone, new_id
 from ...store.queue import enqueue
 
-BEFORE = (Part, Group, Target, Edit)  # rows that come with their ids, those first that others name
+BEFORE = (Part, Group, Target, Edit, Zone)  # rows that come with their ids, those first that others name
 AFTER = (Body, Link, Sighting, Question)
 POINTS = {
     "tile": "level, first, count, low, high, spacing, data",
@@ -78,6 +78,7 @@ def merge(project_id: str, params: dict[str, Any], progress: Progress) -> dict[s
             _one_part(source, stations)  # it may have fallen apart since it was asked for
         rows = [r for model in (*BEFORE, *AFTER) for r in _rows(s, model, source.id)]
         new = {r.id: new_id() for r in [*stations, *rows]} | {source.id: project_id}
+        new |= {r.points: new_id() for r in rows if isinstance(r, (Edit, Zone))}
         for k, x in enumerate(stations):
             progress.report(f"copying {x.name}", k, len(stations))
             progress.check()
@@ -151,12 +152,12 @@ def _make(c: journal.Change, source: Project, stations: list[Station], rows: lis
         s.add(_copy(old, new))
     s.flush()
     q = text(
-        """INSERT INTO edit_delta (edit_id, station_id, count, data) SELECT :e, :x, count, data FROM edit_delta
-        WHERE edit_id = :edit AND station_id = :station"""
+        """INSERT INTO point_set (set_id, station_id, project_id, count, data) SELECT :to, :x, :p, count, data FROM point_set
+        WHERE set_id = :from AND station_id = :station"""
     )
-    for edit in (r.id for r in rows if isinstance(r, Edit)):
+    for own in {r.points for r in rows if isinstance(r, (Edit, Zone))}:
         for x in stations:
-            s.execute(q, {"e": new[edit], "x": new[x.id], "edit": edit, "station": x.id})
+            s.execute(q, {"to": new[own], "p": project_id, "x": new[x.id], "from": own, "station": x.id})
     return top
 
 

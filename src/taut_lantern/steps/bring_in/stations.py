@@ -22,7 +22,7 @@ from ...site.frames import deviation_in, expected_in, in_use
 from ...site.solution import refresh_solution, solution_of
 from ...store import journal, scratch
 from ...store.db import session, write_out
-from ...store.models import Edit, EditDelta, Job, Original, Station, new_id
+from ...store.models import Edit, Job, Original, PointSet, Station, new_id
 from ...store.queue import LIVE, enqueue
 from ...store.spill import CHUNK, Spilled
 from ...store.tiles import InMemory, Source, revisions_of, roots_of, tree_of, write_points
@@ -241,8 +241,8 @@ def list_stations(s: Session, project_id: str) -> list[dict[str, Any]]:
     rows = stations_of(s, project_id)
     size = Counter(x.part_id for x in rows)
     frame = {part: in_use(s, project, part) for part in size if part is not None}
-    q = select(EditDelta.station_id, func.sum(EditDelta.count)).join(Edit, Edit.id == EditDelta.edit_id)
-    q = q.where(Edit.project_id == project_id, Edit.active).group_by(EditDelta.station_id)
+    q = select(PointSet.station_id, func.sum(PointSet.count)).join(Edit, Edit.points == PointSet.set_id)
+    q = q.where(Edit.project_id == project_id, Edit.active, Edit.does == "delete").group_by(PointSet.station_id)
     marked = {k: int(n) for k, n in s.execute(q)}
     layers = revisions_of(s, [x.id for x in rows])
     roots = roots_of(s, [x.id for x in rows])

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core import frames
@@ -19,16 +19,15 @@ from ...site.parts import stations_in, wanted
 from ...site.placing import up_of
 from ...store import journal
 from ...store.db import session
-from ...store.marks import deleted_mask, pack_indices
-from ...store.models import Edit, EditDelta, Job, Station
+from ...store.marks import deleted_mask, packed
+from ...store.models import Edit, Job, Station
 from ...store.queue import LIVE, enqueue
 from ...store.tiles import read_station
-from .edits import take
+from .edits import TOO_MUCH, made, take
 
 KINDS = {"mover": "things that moved", "edge": "points on no surface"}
 LOOKED = 1_000_000  # pixels of a station's image that others are asked through; its own points are all asked about
 WHOLE = 16_000_000  # pixels of the image that edges are told in
-TOO_MUCH = 0.2  # share of a station that a filter takes without a question
 
 
 def start(project_id: str, kinds: list[str], strength: float, part_id: str | None = None) -> str:
@@ -77,27 +76,14 @@ def run(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
             found += _edges(s, stations, progress)
         return state, found
 
-    def commit(made: tuple[int, list[Proposal]]) -> dict[str, Any]:
-        state, found = made
+    def commit(looked: tuple[int, list[Proposal]]) -> dict[str, Any]:
+        state, found = looked
         with journal.change(project_id, "", topic="edits") as c:
             still(c.s, project_id, state)
             for old in c.s.scalars(select(Edit).where(Edit.project_id == project_id, Edit.proposed, Edit.kind.in_(params["kinds"]))):
                 c.remove(old)
-            place = c.s.scalar(select(func.coalesce(func.max(Edit.place), 0)).where(Edit.project_id == project_id)) or 0
-            for k, p in enumerate(found):  # the largest stands first in the list
-                edit = Edit(
-                    project_id=project_id,
-                    title=p.title,
-                    count=p.count,
-                    active=False,
-                    place=place + len(found) - k,
-                    kind=p.kind,
-                    proposed=True,
-                )
-                edit.detail = p.detail
-                c.s.add(edit)
-                c.s.flush()
-                c.s.add_all(EditDelta(edit_id=edit.id, station_id=x, count=len(i), data=pack_indices(i)) for x, i in p.points.items())
+            for p in reversed(found):  # the largest stands first in the list
+                made(c, p.title, p.count, packed(p.points), active=False, kind=p.kind, proposed=True, detail=p.detail)
             count = {kind: sum(p.kind == kind for p in found) for kind in params["kinds"]}
             c.title = "Found " + ", ".join(f"{n} {KINDS[kind]}" if kind == "mover" else KINDS[kind] for kind, n in count.items())
             said = {"objects": count.get("mover", 0), "points": sum(p.count for p in found)}

@@ -17,7 +17,7 @@ from ...site.common import Array, Moved, Progress, clean_name, finite, get_proje
 from ...site.drawing import cut_of
 from ...site.frames import in_use
 from ...site.parts import stations_in, wanted
-from ...site.visible import active_box
+from ...site.visible import clip_of
 from ...store import journal
 from ...store.db import session, snapshot
 from ...store.marks import deleted_mask
@@ -84,7 +84,7 @@ def slab_points(
 ) -> tuple[Array, np.ndarray, dict[str, int]]:
     """(points (n, 3) section frame, colours (n, 4) uint8 rgb + intensity, counts). Reads only tiles the slab meets, coarse
     levels first, until ``reads`` points."""
-    cut, box = cut_of(section), active_box(s, project_id, section.part_id)
+    cut, box = cut_of(section), clip_of(s, project_id, section.part_id)
     T_base_part = frames.inverse(matrix(section.T_part_base))
     parts, colours = [], []
     placed = stations_in(stations_of(s, project_id), section.part_id)

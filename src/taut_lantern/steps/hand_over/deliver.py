@@ -8,14 +8,16 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.clean.even import Even, quality
-from ...core.clean.select import Box
+from ...core.clean.select import Clip
 from ...core.errors import BadInput, NotFound
 from ...core.scan.grid import range_image
+from ...core.scan.scan import Scan
 from ...formats import dxf, e57, html, las, pdf
 from ...formats.dxf import Entity
 from ...formats.report import Report
@@ -25,10 +27,10 @@ from ...site.drawing import entities
 from ...site.frames import Currency, InUse, in_use
 from ...site.parts import stations_in, wanted
 from ...site.report import build
-from ...site.visible import active_box
+from ...site.visible import clip_of
 from ...store import bin, journal, scratch
 from ...store.db import notify, session, snapshot, store_file
-from ...store.marks import Marks, marks_of, mask_of
+from ...store.marks import Marks, class_marks, classes_from, marks_of, mask_of, read_set, with_nested, zones_of
 from ...store.models import Delivery, Job, Journal, Station, new_id
 from ...store.queue import enqueue
 from ...store.tiles import read_station
@@ -73,7 +75,10 @@ class State:
     frame: InUse
     old: str  # why the frame is out of date, or ""
     stations: list[tuple[Station, Marks]]
-    box: Box | None
+    box: Clip | None
+    chosen: dict[str, NDArray[np.int64]] | None  # by station the points of the zones that were asked for; None: all
+    apart: list[tuple[str, dict[str, NDArray[np.int64]]]]  # zones that are clouds of their own: name, and points by station
+    classes: dict[str, list[tuple[int, int, bytes]]]  # by station what edits say of them
     drawn: list[Entity]
     report: Report | None
 
@@ -90,7 +95,10 @@ def state_for(project_id: str, kind: str, params: dict[str, Any]) -> State:
             frame,
             Currency(s, project_id).why_old(frame.row) if frame.row is not None else "",
             [(x, marks_of(s, x.id)) for x in placed] if kind in ("e57", "laz") else [],
-            active_box(s, project_id, frame.part) if params.get("crop", True) else None,
+            clip_of(s, project_id, frame.part) if params.get("crop", True) else None,
+            _of_zones(s, project_id, params["zones"]) if params.get("zones") else None,
+            [(z.name, read_set(s, z.points)) for z in zones_of(s, project_id) if z.apart] if kind == "e57" else [],
+            {x.id: class_marks(s, x.id) for x in placed} if kind == "laz" else {},
             _drawn(s, project_id, frame, params) if kind == "dxf" else [],
             build(s, project_id, frame.part) if kind in REPORTS else None,
         )
@@ -103,15 +111,31 @@ def _drawn(s: Session, project_id: str, frame: InUse, params: dict[str, Any]) ->
     return drawn if flat else [*drawn, *notes.entities(s, project_id, frame)]
 
 
-def _living(state: State, k: int) -> Any:
-    """The Scan of a station without deleted and cropped points."""
+def _of_zones(s: Session, project_id: str, chosen: list[str]) -> dict[str, NDArray[np.int64]]:
+    """The points of zones and of all that is nested in them, by station."""
+    rows = zones_of(s, project_id)
+    if unknown := set(chosen) - {z.id for z in rows}:
+        raise NotFound("a zone that was chosen does not exist any more", subject=unknown.pop(), remedy="choose again what is handed over")
+    out: dict[str, NDArray[np.int64]] = {}
+    for own in with_nested(rows, set(chosen)):
+        held = read_set(s, next(z.points for z in rows if z.id == own))
+        out = {x: np.union1d(out.get(x, np.zeros(0, np.int64)), held.get(x, np.zeros(0, np.int64))) for x in {*out, *held}}
+    return out
+
+
+def _living(state: State, k: int) -> tuple[Scan, NDArray[np.int64]]:
+    """The Scan of a station without deleted and cropped points and those of zones that were not asked for, and the points' numbers."""
     station, marks = state.stations[k]
     with session() as s:
         scan = read_station(s, station)
     keep = ~mask_of(marks, station.points)
     if state.box is not None:
         keep &= state.box.inside(frames.apply(matrix(station.pose), scan.xyz))
-    return scan.take(keep)
+    if state.chosen is not None:
+        own = np.zeros(station.points, bool)
+        own[state.chosen.get(station.id, np.zeros(0, np.int64))] = True
+        keep &= own
+    return scan.take(keep), np.nonzero(keep)[0]
 
 
 def _even(state: State, spacing: float, progress: Progress) -> Even:
@@ -120,28 +144,49 @@ def _even(state: State, spacing: float, progress: Progress) -> Even:
     for k, (station, _) in enumerate(state.stations):
         progress.check()
         progress.report(f"evening out {station.name}", k, len(state.stations))
-        scan = _living(state, k)
+        scan, _ = _living(state, k)
         worth = quality(range_image(scan, WHOLE), len(scan)) if len(scan) >= 100 else np.zeros(len(scan), np.float32)
         even.add(frames.apply(matrix(station.pose), scan.xyz), worth)
     return even
 
 
-def _clouds(state: State, spacing: float | None, progress: Progress) -> Iterator[tuple[str, Any, Array, Array]]:
-    """(name, Scan without deleted and cropped points, their coordinates in the frame, pose in the frame) of each station. spacing:
-    metres, of all stations together; None: as they were scanned."""
+@dataclass(frozen=True)
+class Cloud:
+    """What goes out of a station: its scan without what is left out, the points' coordinates in the frame (n, 3), and their numbers."""
+
+    station: int
+    name: str
+    scan: Scan
+    at: Array
+    pose: Array
+    index: NDArray[np.int64]
+
+
+def _clouds(state: State, spacing: float | None, progress: Progress) -> Iterator[Cloud]:
+    """Cloud by cloud, without deleted and cropped points; points of zones that are apart in clouds of their own. spacing: metres, of all
+    stations together; None: as they were scanned."""
     T_frame_part = state.frame.T_frame_part
     even = None if spacing is None else _even(state, spacing, progress)
     for k, (station, _) in enumerate(state.stations):
         progress.check()
         progress.report(f"writing {station.name}", k, len(state.stations))
-        pose, scan = matrix(station.pose), _living(state, k)
+        pose, (scan, index) = matrix(station.pose), _living(state, k)
         if even is not None:
-            scan = scan.take(even.kept(k))
+            kept = even.kept(k)
+            scan, index = scan.take(kept), index[kept]
         there = T_frame_part @ pose
         at, stretch = frames.apply(there, scan.xyz), frames.stretch(T_frame_part)
         if abs(stretch - 1) > 1e-12:  # a pose holds no scale: the scan's own points take it
             scan = replace(scan, xyz=(scan.xyz * stretch).astype(np.float32))
-        yield station.name, scan, at, frames.unstretched(there)
+        left = np.ones(len(index), bool)
+        for name, points in state.apart:
+            own = left & np.isin(index, points.get(station.id, np.zeros(0, np.int64)), assume_unique=True)
+            if own.any():
+                yield Cloud(k, f"{name} ({station.name})", scan.take(own), at[own], frames.unstretched(there), index[own])
+                left &= ~own
+        if not left.all():
+            scan, at, index = scan.take(left), at[left], index[left]
+        yield Cloud(k, station.name, scan, at, frames.unstretched(there), index)
 
 
 def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
@@ -195,14 +240,16 @@ def _write(path: Path, kind: str, state: State, params: dict[str, Any], progress
 
         def outgoing() -> Iterator[e57.Outgoing]:
             nonlocal points
-            for name, scan, _, pose in _clouds(state, params.get("even"), progress):
-                points += len(scan)
-                if len(scan):
-                    yield e57.Outgoing(name, scan, pose)
+            for c in _clouds(state, params.get("even"), progress):
+                points += len(c.scan)
+                if len(c.scan):
+                    yield e57.Outgoing(c.name, c.scan, c.pose)
 
         e57.write(path, outgoing())
     elif kind == "laz":
-        parts = ((k + 1, xyz, scan.intensity, scan.rgb) for k, (_, scan, xyz, _) in enumerate(_clouds(state, params.get("even"), progress)))
+        parts = (
+            (c.station + 1, c.at, c.scan.intensity, c.scan.rgb, _classes(state, c)) for c in _clouds(state, params.get("even"), progress)
+        )
         points = las.write(path, parts, state.frame.T_frame_part[:3, 3], frames.METRE_PER_UNIT[unit_of(kind, params, state.frame)])
     elif kind == "dxf":
         if not any(e.kind != "text" for e in state.drawn):
@@ -214,6 +261,11 @@ def _write(path: Path, kind: str, state: State, params: dict[str, Any], progress
         assert state.report is not None
         REPORTS[kind](path, state.report)
     return points
+
+
+def _classes(state: State, cloud: Cloud) -> NDArray[np.uint8]:
+    station = state.stations[cloud.station][0]
+    return classes_from(state.classes[station.id], station.points)[cloud.index]
 
 
 def list_deliveries(project_id: str) -> list[dict[str, Any]]:

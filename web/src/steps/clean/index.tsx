@@ -1,279 +1,84 @@
-/** Clean: a crop box, a lasso; points are marked, never rewritten. */
-import { useEffect } from "react";
+/** Clean: points are selected, then deleted, hidden, kept as zones or given a class; marks, never a rewrite. */
 import { http, sent, type Box, type Project, type Schemas } from "../../api/client";
-import { tell, tellUndoable, useAsk, useBoxes, useEdits, useProject } from "../../api/queries";
-import { Actions, Button, fixed, grouped, Heading, Quiet, Sentence, type Column } from "../../kit";
-import { provide } from "../../kit/commands";
+import { useAsk, useBoxes, useEdits, useProject, useSelection } from "../../api/queries";
+import { grouped, Pick, Quiet, Sentence, type Column } from "../../kit";
 import { Await } from "../../kit/await";
-import { LengthField, useLengths } from "../../kit/fields";
 import { Table } from "../../kit/table";
-import { into, inverse, lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
+import type { Selection } from "../../parts/select";
+import { BoxesLedger, BoxPart } from "./Boxes";
 import { Finds } from "./Finds";
+import { ByValue, spared, Tools, WithSelection } from "./Selecting";
+import { ZonesLedger } from "./Zones";
 
 type Edit = Schemas["EditOut"];
-const path = (id: string) => ({ params: { path: { project_id: id } } });
 
 export function CleanCard({ id }: { id: string }) {
-  const asked = [useEdits(id), useBoxes(id), useProject(id)] as const;
+  const asked = [useEdits(id), useBoxes(id), useProject(id), useSelection(id)] as const;
+  const [edits, boxes, project, selection] = asked;
   return (
     <Await of={[...asked]} what="deletions and crop boxes">
-      {asked[2].data && (
-        <Loaded id={id} edits={asked[0].data ?? []} boxes={asked[1].data ?? []} project={asked[2].data} />
+      {project.data && selection.data && (
+        <Loaded
+          id={id}
+          edits={edits.data ?? []}
+          boxes={(boxes.data ?? []).filter((b) => b.part === project.data.part)}
+          project={project.data}
+          selection={selection.data}
+        />
       )}
     </Await>
   );
 }
 
-function Loaded({ id, edits, boxes, project }: { id: string; edits: Edit[]; boxes: Box[]; project: Project }) {
-  const { tool, outline, set } = useView();
-  const remove = useAsk(
-    id,
-    () =>
-      sent(
-        http.POST("/api/projects/{project_id}/lasso", {
-          ...path(id),
-          body: {
-            view: outline!.view,
-            outline: outline!.outline,
-            stations: outline!.stations,
-            front: outline!.front,
-            only_count: false,
-            expected: typeof outline!.count === "number" ? outline!.count : null,
-          },
-        }),
-      ),
-    (r) => {
-      set({ outline: null });
-      if (r.count === null)
-        tell("There are so many points that they are deleted in the background.", "look at the jobs for how far it is");
-      else void tellUndoable(id, `Deleted ${grouped(r.count)} points.`);
-    },
-  );
-  const count = outline?.count ?? null;
-  useEffect(() => {
-    const ask = () => useView.getState().outline?.count && !remove.isPending && remove.mutate(undefined);
-    return provide([
-      { id: "clean.delete", title: "Delete the points inside the outline", keys: "Delete", run: () => void ask() },
-      { id: "clean.lasso", title: "Draw round points", keys: "l", run: () => set({ tool: "lasso" }) },
-    ]);
-  });
-  const gone = edits.filter((e) => e.active).reduce((n, e) => n + e.count, 0);
-  const found = edits.filter((e) => e.proposed).reduce((n, e) => n + e.count, 0);
-  const here = boxes.filter((b) => b.part === project.part);
-  const box = here.find((b) => b.active);
-  return (
-    <>
-      <Sentence>
-        {outline
-          ? count === null
-            ? "Counting the points inside the outline …"
-            : count === "many"
-              ? "More points lie inside the outline than can be counted at once."
-              : count
-                ? `${grouped(count)} points ${outline.front === null ? "lie inside the outline" : "of things in front lie inside the outline"}.`
-                : "No points lie inside the outline."
-          : found
-            ? `${grouped(found)} points that do not belong are found: look at them, then delete or keep them.`
-            : gone
-              ? `${grouped(gone)} points are deleted${box ? ", and a crop box is on" : ""}.`
-              : box
-                ? "A crop box is on; nothing is deleted."
-                : "Nothing is deleted yet. People, noise and what lies outside the site can go."}
-      </Sentence>
-      {outline ? (
-        <Actions>
-          <Button
-            main
-            busy={remove.isPending}
-            onClick={() => remove.mutate(undefined)}
-            why={count ? "" : "no points lie inside"}
-          >
-            {count === "many" ? "Delete them in the background" : `Delete ${grouped(count ?? 0)} points`}
-          </Button>
-          <Button onClick={() => set({ outline: null })}>Keep them</Button>
-        </Actions>
-      ) : (
-        <Actions>
-          <Button
-            main={tool !== "lasso"}
-            pressed={tool === "lasso"}
-            onClick={() => set({ tool: tool === "lasso" ? "none" : "lasso" })}
-          >
-            {tool === "lasso" ? "Put the lasso down" : "Draw round points"}
-          </Button>
-        </Actions>
-      )}
-      <FrontChoice />
-      <Quiet>
-        {tool === "lasso"
-          ? "Hold the left button and draw round what is to go, in any pane. What the pane hides (slab, crop box, closed eyes) is left alone."
-          : "Deleted points stay in the store: every deletion can be brought back, today or next month."}
-      </Quiet>
-      <Finds id={id} finds={edits.filter((e) => e.proposed)} part={project.part} />
-      <Heading>Crop box</Heading>
-      <BoxPart key={`${box?.id}${box?.version}${project.frame}`} id={id} boxes={here} box={box} project={project} />
-    </>
-  );
-}
-
-/** What an outline takes: all through, or only what stands in front. */
-function FrontChoice() {
-  const front = useView((s) => s.front);
-  const set = useView((s) => s.set);
-  const deep = useLengths({ deep: front ?? 3 }, "m", { deep: { least: 0.005, most: 20 } });
-  const value = deep.values?.deep ?? null;
-  return (
-    <>
-      <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
-        <input
-          type="checkbox"
-          checked={front !== null}
-          onChange={(e) => set({ front: e.target.checked ? (value ?? 3) : null, outline: null })}
-        />
-        only what stands in front: what it hides stays
-      </label>
-      {front !== null && (
-        <LengthField
-          of={deep}
-          name="deep"
-          label="No deeper than"
-          onCommit={() => value !== null && value !== front && set({ front: value, outline: null })}
-        />
-      )}
-    </>
-  );
-}
-
-function BoxPart({ id, boxes, box, project }: { id: string; boxes: Box[]; box: Box | undefined; project: Project }) {
-  const of = box ?? boxes[0];
-  const at = (b: Box) => ({ params: { path: { project_id: id, box_id: b.id } } });
-  const propose = useAsk(id, async () => {
-    const query = project.part ? { part: project.part } : {};
-    const p = await sent(
-      http.GET("/api/projects/{project_id}/boxes/proposal", { params: { ...path(id).params, query } }),
-    );
-    return sent(
-      http.POST("/api/projects/{project_id}/boxes", {
-        ...path(id),
-        body: { ...p, name: "site", active: true, part: project.part },
-      }),
-    );
-  });
-  const change = useAsk(id, (part: Partial<Schemas["BoxIn"]>) => {
-    const { name, centre, half, yaw, version } = of!;
-    return sent(
-      http.PUT("/api/projects/{project_id}/boxes/{box_id}", {
-        ...at(of!),
-        body: { name, centre, half, yaw, active: true, version, ...part },
-      }),
-    );
-  });
-  const remove = useAsk(
-    id,
-    () =>
-      sent(
-        http.DELETE("/api/projects/{project_id}/boxes/{box_id}", {
-          params: { ...at(of!).params, query: { version: of!.version } },
-        }),
-      ),
-    () => void tellUndoable(id, `Removed the crop box ${of!.name}.`),
-  );
-  if (box)
-    return (
-      <BoxForm
-        box={box}
-        project={project}
-        busy={change.isPending || remove.isPending}
-        change={change.mutate}
-        remove={() => remove.mutate(undefined)}
-      />
-    );
-  return (
-    <>
-      <Quiet>Hides what lies outside, on the screen and in everything handed over.</Quiet>
-      <Actions>
-        {of ? (
-          <Button busy={change.isPending} onClick={() => change.mutate({ active: true })}>
-            Switch the box on
-          </Button>
-        ) : (
-          <Button busy={propose.isPending} onClick={() => propose.mutate(undefined)}>
-            Set a box round the site
-          </Button>
-        )}
-      </Actions>
-    </>
-  );
-}
-
-function BoxForm({
-  box,
-  project,
-  busy,
-  change,
-  remove,
-}: {
-  box: Box;
+interface Of {
+  id: string;
+  edits: Edit[];
+  boxes: Box[];
   project: Project;
-  busy: boolean;
-  change: (part: Partial<Schemas["BoxIn"]>) => void;
-  remove: () => void;
-}) {
-  const frame = project.T_frame_part;
-  const turned = (Math.atan2(frame[4]!, frame[0]!) * 180) / Math.PI; // of the active coordinates
-  const middle = into(frame, box.centre);
-  const size = { above: 0 };
-  const form = useLengths(
-    {
-      e: middle[0],
-      n: middle[1],
-      h: middle[2],
-      length: 2 * box.half[0]!,
-      width: 2 * box.half[1]!,
-      height: 2 * box.half[2]!,
-      yaw: (box.yaw * 180) / Math.PI + turned,
-    },
-    project.unit,
-    { length: size, width: size, height: size, yaw: { angle: true } },
-  );
-  const apply = () => {
-    const v = form.values;
-    if (!v || busy) return;
-    const moved = v.e !== middle[0] || v.n !== middle[1] || v.h !== middle[2];
-    change({
-      centre: moved ? into(inverse(frame), [v.e, v.n, v.h]) : box.centre,
-      half: [v.length / 2, v.width / 2, v.height / 2],
-      yaw: ((v.yaw - turned) * Math.PI) / 180,
-    });
-  };
+  selection: Selection;
+}
+
+function Loaded({ id, edits, boxes, project, selection }: Of) {
+  const { choosing, ghosts, set } = useView();
+  const left = spared(selection);
   return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
-        apply();
-      }}
-    >
-      <LengthField of={form} name="e" label="Middle E" />
-      <LengthField of={form} name="n" label="Middle N" />
-      <LengthField of={form} name="h" label="Middle H" />
-      <LengthField of={form} name="length" label="Length" />
-      <LengthField of={form} name="width" label="Width" />
-      <LengthField of={form} name="height" label="Height" />
-      <LengthField of={form} name="yaw" label="Turned by" />
-      <Actions>
-        <Button main type="submit" busy={busy} why={form.why}>
-          Set the box
-        </Button>
-        <Button busy={busy} onClick={() => change({ active: false })}>
-          Switch it off
-        </Button>
-        <Button busy={busy} onClick={remove}>
-          Remove it
-        </Button>
-      </Actions>
-    </form>
+    <>
+      <Sentence>{choosing ? "Looking for the points …" : sentence(edits, boxes, selection)}</Sentence>
+      {!choosing && left && <Quiet>Left alone: {left}.</Quiet>}
+      <WithSelection id={id} selection={selection} />
+      <Tools id={id} />
+      <ByValue id={id} project={project} boxes={boxes} />
+      <Pick
+        label="Deleted points are"
+        value={ghosts}
+        onChange={(e) => set({ ghosts: e.target.value as "none" })}
+        options={[
+          ["none", "not seen"],
+          ["ghosts", "seen as ghosts"],
+          ["alone", "all that is seen"],
+        ]}
+      />
+      {ghosts !== "none" && <Quiet>What is selected now are deleted points: they can be brought back in part.</Quiet>}
+      <Finds id={id} finds={edits.filter((e) => e.proposed)} part={project.part} />
+      <BoxPart id={id} boxes={boxes} project={project} />
+    </>
   );
+}
+
+function sentence(edits: Edit[], boxes: Box[], { count, stations, among }: Selection): string {
+  const gone = edits.filter((e) => e.active && e.does === "delete").reduce((n, e) => n + e.count, 0);
+  const found = edits.filter((e) => e.proposed).reduce((n, e) => n + e.count, 0);
+  const on = boxes.filter((b) => b.active).length;
+  const cropped = on === 1 ? "a crop box is on" : `${on} crop boxes are on`;
+  if (count) {
+    const of = stations.length === 1 ? "one station" : `${stations.length} stations`;
+    return `${grouped(count)} ${among === "deleted" ? "deleted points" : "points"} of ${of} are selected.`;
+  }
+  if (found) return `${grouped(found)} points that do not belong are found: look at them, then delete or keep them.`;
+  if (gone) return `${grouped(gone)} points are deleted${on ? `, and ${cropped}` : ""}.`;
+  if (on) return `${cropped.charAt(0).toUpperCase()}${cropped.slice(1)}; nothing is deleted.`;
+  return "Nothing is deleted yet. People, noise and what lies outside the site can go.";
 }
 
 function EditsLedger({ id }: { id: string }) {
@@ -289,17 +94,24 @@ function EditsLedger({ id }: { id: string }) {
   );
   const columns: Column<Edit>[] = [
     {
-      head: "deletion",
+      head: "edit",
       cell: (e) => <span className={e.active || e.proposed ? "" : "text-quiet line-through"}>{e.title}</span>,
       value: (e) => e.title,
     },
     { head: "points", cell: (e) => grouped(e.count), value: (e) => e.count, figure: true },
+    {
+      head: "brought back of it",
+      cell: (e) => (e.detail.restored ? grouped(e.detail.restored) : ""),
+      value: (e) => e.detail.restored,
+      figure: true,
+      width: "140px",
+    },
     { head: "state", cell: (e) => stateOf(e), value: (e) => stateOf(e), width: "120px" },
     {
       head: "can be",
       cell: (e) => (
         <button type="button" className="cursor-pointer text-action underline" onClick={() => change.mutate(e)}>
-          {e.active ? "brought back" : e.proposed ? "deleted" : "deleted again"}
+          {canBe(e)}
         </button>
       ),
       width: "140px",
@@ -317,28 +129,29 @@ function EditsLedger({ id }: { id: string }) {
   );
 }
 
-const stateOf = (e: Edit) => (e.active ? "deleted" : e.proposed ? "found" : "brought back");
-
-function BoxesLedger({ id }: { id: string }) {
-  const asked = useBoxes(id);
-  const boxes = asked.data ?? [];
-  const unit = useProject(id).data?.unit ?? "m";
-  const columns: Column<Box>[] = [
-    { head: "crop box", cell: (b) => b.name, value: (b) => b.name },
-    { head: "state", cell: (b) => (b.active ? "on" : "off"), value: (b) => (b.active ? "on" : "off"), width: "70px" },
-    {
-      head: `size ${UNITS[unit].name}`,
-      figure: true,
-      cell: (b) => b.half.map((v) => lengthIn(2 * v, unit)).join(" x "),
-    },
-    { head: "turned °", figure: true, cell: (b) => fixed((b.yaw * 180) / Math.PI, 1) },
-  ];
-  return (
-    <Table what="crop boxes" from={[asked]} rows={boxes} columns={columns} id={(b) => b.id} empty="No crop box yet." />
-  );
-}
+const stateOf = (e: Edit) =>
+  e.does === "class"
+    ? e.active
+      ? "class given"
+      : "class taken away"
+    : e.active
+      ? "deleted"
+      : e.proposed
+        ? "found"
+        : "brought back";
+const canBe = (e: Edit) =>
+  e.does === "class"
+    ? e.active
+      ? "taken away"
+      : "given again"
+    : e.active
+      ? "brought back"
+      : e.proposed
+        ? "deleted"
+        : "deleted again";
 
 export const cleanLedgers = [
   { id: "edits", title: "Deletions", Body: EditsLedger },
+  { id: "zones", title: "Zones", Body: ZonesLedger },
   { id: "boxes", title: "Crop boxes", Body: BoxesLedger },
 ];

@@ -1,0 +1,395 @@
+"""What somebody selects: shapes over the points that are seen, added to each other, taken away, crossed. A selection lives here, with the
+steps that led to it; what is hidden, cropped or locked is never taken, and it is said how much that was.
+
+Terms: found: the points of a shape in one state of the project; among: whether living or deleted points are looked through.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ...core import frames
+from ...core.clean.select import All, Clip, Points
+from ...core.errors import BadInput, Conflict
+from ...site.common import Moved, Progress, get_project, heavy, matrix, state_of, stations_of, still
+from ...site.visible import clip_of
+from ...store.db import actor, notify, session, snapshot
+from ...store.marks import deleted_mask, drop_set, hidden_mask, keep_set, locked_mask, packed, read_set
+from ...store.models import Project, Selection, Station
+from ...store.queue import enqueue
+from ...store.tiles import read_tiles, tiles_of
+from .shapes import Chosen, Marked, of_spec
+
+Index = NDArray[np.int64]
+AT_ONCE = 30_000_000  # points looked through in a request; more is work for the background
+OPS = ("replace", "add", "subtract", "intersect")
+KEPT = 20  # steps that can be taken back
+ROUNDS = 4
+
+
+@dataclass
+class Found:
+    """parts: by station sorted indices, None when it is too much to be looked through in a request; spared: by reason, how many."""
+
+    state: int
+    parts: dict[str, Index] | None
+    spared: dict[str, int] = field(default_factory=dict)
+
+    @property
+    def count(self) -> int | None:
+        return None if self.parts is None else sum(len(i) for i in self.parts.values())
+
+
+@dataclass(frozen=True)
+class _Masks:
+    """Of a station, (points,) bool each: which points are looked through at all, and which of them are out of sight or locked."""
+
+    among: NDArray[np.bool_]
+    hidden: NDArray[np.bool_]
+    locked: NDArray[np.bool_]
+
+
+def _masks(s: Session, station: Station, among: str) -> _Masks:
+    dead = deleted_mask(s, station)
+    if among == "deleted":
+        nothing = np.zeros(station.points, bool)
+        return _Masks(dead, nothing, nothing)
+    return _Masks(~dead, hidden_mask(s, station), locked_mask(s, station))
+
+
+def of_one_part(stations: list[Station]) -> str | None:
+    """The part that all are of. BadInput when they are of several, which share no coordinates."""
+    if len({x.part_id for x in stations}) > 1:
+        raise BadInput(
+            "the stations are of several parts, which do not share coordinates",
+            subject="stations",
+            remedy="show one part of the network, and draw round its points",
+            code="several_parts",
+        )
+    return stations[0].part_id if stations else None
+
+
+def look(
+    s: Session,
+    project_id: str,
+    shape: Chosen,
+    station_ids: list[str],
+    among: str = "living",
+    most: float = np.inf,
+    progress: Progress = Progress(),
+) -> Found:
+    """The points of a shape, of these stations: those that are seen, and may be taken."""
+    get_project(s, project_id)
+    wanted = set(station_ids)
+    stations = [x for x in stations_of(s, project_id) if x.id in wanted]
+    clip = clip_of(s, project_id, of_one_part(stations))
+    found = Found(state_of(s, project_id), {})
+    tiles = [(x, _tiles(s, x, shape, clip)) for x in stations]
+    if sum(n for _, (_, n) in tiles) > most:
+        return Found(found.state, None)
+    kept: list[tuple[str, Index, NDArray[np.float64]]] = []
+    for k, (station, (ids, n)) in enumerate(tiles):
+        progress.report(f"looking through {station.name}", k, len(tiles))
+        progress.check()
+        if n:
+            kept += _of_station(s, station, ids, shape, clip, among, found.spared)
+    if shape.choose is not None and kept:
+        chosen = shape.choose(np.concatenate([p for _, _, p in kept]))
+        ends = np.cumsum([len(index) for _, index, _ in kept])[:-1]
+        kept = [(x, index[own], p[:0]) for (x, index, p), own in zip(kept, np.split(chosen, ends), strict=True)]
+        _count(found.spared, "behind", int((~chosen).sum()))
+    by: dict[str, list[Index]] = {}
+    for x, index, _ in kept:
+        if len(index):
+            by.setdefault(x, []).append(index)
+    found.parts = {x: np.sort(np.concatenate(some)) for x, some in by.items()}
+    return found
+
+
+def _unread(shape: Chosen, clip: Clip | None) -> bool:
+    """Whether it is known without looking at places which points are inside."""
+    return clip is None and isinstance(shape.shape, All | Marked)
+
+
+def _tiles(s: Session, station: Station, shape: Chosen, clip: Clip | None) -> tuple[list[int], int]:
+    """Tiles of a station that may hold points of the shape, and how many points they hold."""
+    if _unread(shape, clip):
+        return [], 0 if isinstance(shape.shape, Marked) and station.id not in shape.shape.masks else 1
+    t = matrix(station.pose)
+    ids, points = [], 0
+    for r in tiles_of(s, [station.id]):
+        if isinstance(shape.shape, Marked):
+            mask = shape.shape.masks.get(station.id)
+            meets = mask is not None and bool(mask[r.first : r.first + r.count].any())
+        else:
+            low, high = r.low, r.high
+            corners = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])])
+            meets = shape.shape.meets(frames.apply(t, corners))
+        if meets:
+            ids.append(r.id)
+            points += r.count
+    return ids, points
+
+
+def _of_station(
+    s: Session, station: Station, ids: list[int], shape: Chosen, clip: Clip | None, among: str, spared: dict[str, int]
+) -> Iterator[tuple[str, Index, NDArray[np.float64]]]:
+    masks = _masks(s, station, among)
+    nowhere = np.zeros((0, 3))
+    if not ids:
+        inside = shape.shape.masks[station.id] if isinstance(shape.shape, Marked) else np.ones(station.points, bool)
+        yield station.id, _seen(np.nonzero(inside)[0], masks, spared), nowhere
+        return
+    t = matrix(station.pose)
+    for tile in read_tiles(ids, kinds=("intensity",) if "intensity" in shape.shape.reads else ()):
+        p = frames.apply(t, tile.xyz)
+        if isinstance(shape.shape, Marked):
+            inside = shape.shape.masks[station.id][tile.first : tile.first + len(p)]
+        else:
+            bright = tile.intensity / np.float32(65535) if station.has_intensity else None
+            away = np.linalg.norm(tile.xyz.astype(float), axis=1)
+            inside = shape.shape.holds(Points(p, away, None if bright is None else bright.astype(float)))
+        at = np.nonzero(inside & masks.among[tile.first : tile.first + len(p)])[0]
+        if clip is not None and len(at):
+            within = clip.inside(p[at])
+            _count(spared, "cropped", int((~within).sum()))
+            at = at[within]
+        if len(at):
+            index = _seen(at + tile.first, masks, spared)
+            yield station.id, index, p[index - tile.first] if shape.choose is not None else nowhere
+
+
+def _seen(index: Index, masks: _Masks, spared: dict[str, int]) -> Index:
+    """Of points those that may be taken; the others are counted."""
+    index = index[masks.among[index]]
+    for reason, mask in (("hidden", masks.hidden), ("locked", masks.locked)):
+        out = mask[index]
+        _count(spared, reason, int(out.sum()))
+        index = index[~out]
+    return index
+
+
+def _count(spared: dict[str, int], reason: str, number: int) -> None:
+    if number:
+        spared[reason] = spared.get(reason, 0) + number
+
+
+def combined(before: dict[str, Index], found: dict[str, Index], op: str) -> dict[str, Index]:
+    """What is selected then, by station; points of stations that the shape did not meet are as they were, or gone when it is crossed."""
+    if op == "replace":
+        return found
+    out: dict[str, Index] = {}
+    nothing = np.zeros(0, np.int64)
+    for x in sorted({*before, *found}):
+        a, b = before.get(x, nothing), found.get(x, nothing)
+        if op == "add":
+            own = np.union1d(a, b)
+        elif op == "subtract":
+            own = np.setdiff1d(a, b, assume_unique=True)
+        else:
+            own = np.intersect1d(a, b, assume_unique=True)
+        if len(own):
+            out[x] = own
+    return out
+
+
+def _row(s: Session, project_id: str) -> Selection | None:
+    return s.get(Selection, (project_id, actor.get()))
+
+
+def _last(row: Selection | None) -> dict[str, Any] | None:
+    return row.steps[-1] if row is not None and row.steps else None
+
+
+def _step(s: Session, project_id: str, parts: dict[str, Index], title: str, among: str, spared: dict[str, int]) -> dict[str, Any]:
+    counts = {x: len(index) for x, index in parts.items()}
+    return {
+        "set": keep_set(s, project_id, packed(parts)) if parts else "",
+        "count": sum(counts.values()),
+        "stations": counts,
+        "title": title,
+        "among": among,
+        "spared": spared,
+    }
+
+
+def _write(s: Session, project_id: str, revision: int, step: dict[str, Any]) -> Selection:
+    """Go one step on from the revision that whoever asks looked at. Moved when another one is there."""
+    s.get_one(Project, project_id, with_for_update={"key_share": True})
+    row = _row(s, project_id)
+    if (row.revision if row else 0) != revision:
+        raise Moved
+    if row is None:
+        row = Selection(project_id=project_id, actor=actor.get(), revision=0, steps=[])
+        s.add(row)
+    steps = [*row.steps, step]
+    for old in steps[:-KEPT]:
+        if old["set"] and all(old["set"] != later["set"] for later in steps[-KEPT:]):
+            drop_set(s, old["set"])
+    row.steps, row.revision = steps[-KEPT:], row.revision + 1
+    s.flush()
+    notify(s, project_id, "selection", actor=actor.get())
+    return row
+
+
+def points_of(s: Session, project_id: str, revision: int | None = None) -> tuple[int, dict[str, Any] | None, dict[str, Index]]:
+    """(revision, last step, points by station) of what is selected. Conflict when another revision is asked for."""
+    row = _row(s, project_id)
+    now = row.revision if row else 0
+    if revision is not None and revision != now:
+        raise Conflict(
+            "the selection was changed in another window", subject="selection", remedy="look at what is selected now", code="count_changed"
+        )
+    last = _last(row)
+    return now, last, read_set(s, last["set"]) if last and last["set"] else {}
+
+
+def said(s: Session, project_id: str, job: str | None = None, recounted: bool = False) -> dict[str, Any]:
+    """What is selected, as it is told."""
+    get_project(s, project_id)
+    row = _row(s, project_id)
+    last = _last(row) or {"count": 0, "stations": {}, "title": "", "among": "living", "spared": {}}
+    return {
+        "revision": row.revision if row else 0,
+        "count": last["count"],
+        "stations": [{"station": x, "points": n} for x, n in sorted(last["stations"].items())],
+        "title": last["title"],
+        "among": last["among"],
+        "spared": last["spared"],
+        "back": row is not None and len(row.steps) > 0,
+        "recounted": recounted,
+        "job": job,
+    }
+
+
+def selection(project_id: str) -> dict[str, Any]:
+    with session() as s:
+        return said(s, project_id)
+
+
+def choose(
+    project_id: str, spec: dict[str, Any], station_ids: list[str], op: str = "replace", among: str = "living", seen: int | None = None
+) -> dict[str, Any]:
+    """Select by a shape. seen: the network's revision that the screen showed; when stations were moved since, that is told."""
+    if op not in OPS:
+        raise BadInput(f"unknown way to select {op!r}", subject="op", remedy=f"use {', '.join(OPS)}")
+    with heavy():
+        done = _choose(project_id, spec, station_ids, op, among, seen, AT_ONCE, Progress())
+    if done is not None:
+        return done
+    with session() as s:
+        what = {"spec": spec, "stations": station_ids, "op": op, "among": among, "seen": seen}
+        job = enqueue(s, project_id, "select", "Selecting points", **what)
+        return said(s, project_id, job.id)
+
+
+def job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """The same for any number of points."""
+    given = (params["spec"], params["stations"], params["op"], params["among"], params["seen"])
+    done = _choose(project_id, *given, np.inf, progress)
+    assert done is not None
+    return {"count": done["count"]}
+
+
+def _choose(
+    project_id: str,
+    spec: dict[str, Any],
+    station_ids: list[str],
+    op: str,
+    among: str,
+    seen: int | None,
+    most: float,
+    progress: Progress,
+) -> dict[str, Any] | None:
+    """None when it is too much. Computed from one state without holding anything; again when it changed meanwhile."""
+    first = None
+    for _ in range(ROUNDS):
+        with snapshot() as s:
+            network = get_project(s, project_id).network_revision
+            first = network if first is None else first
+            revision, last, before = points_of(s, project_id)
+            if last is not None and last["among"] != among:
+                before = {}
+            found = look(s, project_id, of_spec(s, project_id, spec, station_ids, among, before), station_ids, among, most, progress)
+        if found.parts is None:
+            return None
+        parts = combined(before, found.parts, "replace" if spec["kind"] == "inverse" else op)
+        try:
+            with session() as s:
+                project = s.get_one(Project, project_id)
+                if project.network_revision != network:
+                    raise Moved
+                words = {"replace": "", "add": "added ", "subtract": "taken away ", "intersect": "crossed with "}[op]
+                step = _step(s, project_id, parts, f"{words}{spec['kind']}", among, found.spared)
+                _write(s, project_id, revision, step)
+                done = said(s, project_id, recounted=network != (first if seen is None else seen))
+                progress.conclude(s, {"count": done["count"]})
+                return done
+        except Moved:
+            continue
+    raise Conflict("the selection is being changed elsewhere right now", subject="selection", remedy="try again in a moment", code="busy")
+
+
+def clear(project_id: str) -> dict[str, Any]:
+    """Let go of what is selected; a step that can be taken back."""
+    return _anew(project_id, lambda s, last: _step(s, project_id, {}, "nothing", "living", {}))
+
+
+def back(project_id: str) -> dict[str, Any]:
+    """Take back the last step of the selection."""
+    with session() as s:
+        s.get_one(Project, project_id, with_for_update={"key_share": True})
+        row = _row(s, project_id)
+        if row is None or not row.steps:
+            raise BadInput("there is no step of the selection to take back", subject="selection", remedy="select something first")
+        gone, row.steps = row.steps[-1], row.steps[:-1]
+        if gone["set"] and all(gone["set"] != x["set"] for x in row.steps):
+            drop_set(s, gone["set"])
+        row.revision += 1
+        s.flush()
+        notify(s, project_id, "selection", actor=actor.get())
+        return said(s, project_id)
+
+
+def _anew(project_id: str, make: Any) -> dict[str, Any]:
+    with session() as s:
+        get_project(s, project_id)
+        s.get_one(Project, project_id, with_for_update={"key_share": True})
+        row = _row(s, project_id)
+        if row is not None and _last(row) is not None:
+            _write(s, project_id, row.revision, make(s, _last(row)))
+        return said(s, project_id)
+
+
+def mask(s: Session, station: Station) -> NDArray[np.bool_]:
+    """(points,) bool: which points of a station whoever asks has selected."""
+    out = np.zeros(station.points, bool)
+    last = _last(_row(s, station.project_id))
+    if last is not None and last["set"]:
+        out[read_set(s, last["set"], [station.id]).get(station.id, np.zeros(0, np.int64))] = True
+    return out
+
+
+def empty_after(s: Session, project_id: str) -> None:
+    """In the transaction of what was done with a selection: it holds nothing now."""
+    row = _row(s, project_id)
+    if row is not None and _last(row) is not None:
+        row.steps = [*row.steps, {"set": "", "count": 0, "stations": {}, "title": "nothing", "among": "living", "spared": {}}][-KEPT:]
+        row.revision += 1
+        notify(s, project_id, "selection", actor=actor.get())
+
+
+def stations_named(s: Session, project_id: str, ids: list[str]) -> dict[str, Station]:
+    q = select(Station).where(Station.project_id == project_id, Station.id.in_(ids))
+    return {x.id: x for x in s.scalars(q)}
+
+
+def still_there(s: Session, project_id: str, state: int) -> None:
+    still(s, project_id, state)
