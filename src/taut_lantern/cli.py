@@ -175,7 +175,7 @@ def run(
     hold: Annotated[list[str] | None, typer.Option(help="name of a scan file whose scans keep the poses that it has for them")] = None,
     profile: Annotated[str, typer.Option(help="tolerance profile: as-built, plant steelwork, topographic")] = "",
     sketch: Annotated[Path | None, typer.Option(help="where the scans stand roughly: lines of name, x, y in metres")] = None,
-    clean: Annotated[str, typer.Option(help="what goes before it is handed over: movers,noise")] = "",
+    clean: Annotated[str, typer.Option(help="what goes before it is handed over: movers,noise,ghosts")] = "",
     even: Annotated[float | None, typer.Option(help="one spacing of the clouds over all stations, metres, e.g. 0.005")] = None,
     keep: Annotated[bool, typer.Option(help="keep the project in the database")] = True,
 ) -> None:

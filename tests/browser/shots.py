@@ -162,7 +162,7 @@ def walk(screen: Screen, url: str) -> None:
     screen.drawn()
     screen.press("Set a box round the site")
     screen.card("A crop box is on")
-    screen.press("Find what moved")
+    screen.press("Look for them")
     screen.card("points that do not belong are found", 90)
     screen.press("Lasso")
     page.get_by_label("only what stands in front").check()

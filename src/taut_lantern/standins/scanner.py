@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from ..core import frames
 from ..core.scan.scan import Scan
-from .scene import Ball, Board, Scene
+from .scene import Ball, Board, Mirror, Scene
 
 
 @dataclass(frozen=True)
@@ -98,6 +98,31 @@ def _boards(
         colour[near[on]] = (15 + (reflect[near[on]] - 0.06) / 0.79 * 230)[:, None]
 
 
+@dataclass(frozen=True)
+class _Back:
+    """rays (m,) numbers of those that a mirror turns back, where (m, 3), how far on (m,), and which way they go then (m, 3)."""
+
+    rays: NDArray
+    at: NDArray
+    far: NDArray
+    way: NDArray
+
+
+def _turned_back(mirror: Mirror, origin: NDArray, ray: NDArray, distance: NDArray, rng: np.random.Generator) -> _Back:
+    right, up, n = mirror.axes()
+    c = np.array(mirror.centre)
+    facing = ray @ n
+    with np.errstate(divide="ignore", invalid="ignore"):
+        t = np.where(facing < -0.02, ((c - origin) @ n) / facing, np.inf)
+    near = np.nonzero((t > 0) & (t < distance + 0.004))[0]
+    p = origin + ray[near] * t[near, None]
+    inside = (np.abs((p - c) @ right) < mirror.width / 2) & (np.abs((p - c) @ up) < mirror.height / 2)
+    inside &= rng.random(len(near)) < mirror.share
+    near, p = near[inside], p[inside]
+    way = ray[near] - 2 * facing[near, None] * n
+    return _Back(near, p + 0.01 * way, t[near] + 0.01, way)
+
+
 def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: int, scanner: Scanner) -> tuple[Scan, NDArray]:
     """One scan and its true pose (4, 4) station -> site.
 
@@ -133,7 +158,21 @@ def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: i
     last = int(surface_of.max()) + 1
     _spheres(scene.spheres, origin, ray, distance, colour, reflect, normal, surface, last)
     _boards(scene.boards, origin, ray, distance, colour, reflect, normal, scanner.beam, rng)
-    cosine = np.abs(np.einsum("ij,ij->i", ray, normal))
+    way = ray
+    if scene.mirrors:
+        way = ray.copy()
+        for mirror in scene.mirrors:
+            back = _turned_back(mirror, origin, ray, distance, rng)
+            at, to = back.at, back.way
+            met = world.run((at - origin).astype(np.float32), to.astype(np.float32), query="INTERSECT", output=True)["primID"]
+            face = np.where(met >= 0, met, 0)
+            flat = np.cross(corner[face, 1] - corner[face, 0], corner[face, 2] - corner[face, 0])
+            flat /= np.maximum(np.linalg.norm(flat, axis=1, keepdims=True), 1e-12)
+            on = np.einsum("ij,ij->i", corner[face, 0] - (at - origin), flat) / np.einsum("ij,ij->i", to, flat)
+            distance[back.rays] = np.where(met >= 0, back.far + on, np.inf)
+            normal[back.rays], way[back.rays], surface[back.rays] = flat, to, surface_of[face]
+            reflect[back.rays], colour[back.rays] = 0.8 * reflect_of[face], 0.8 * colour_of[face]
+    cosine = np.abs(np.einsum("ij,ij->i", way, normal))
 
     ok = np.isfinite(distance) & (distance < scanner.longest) & (distance > 0.4)
     ok &= rng.random(len(ok)) > np.clip(0.002 + 0.00004 * distance / np.maximum(reflect * cosine, 0.01), 0, 0.9)

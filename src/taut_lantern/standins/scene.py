@@ -51,6 +51,22 @@ class Board:
         return c * u + s * v, c * v - s * u, n
 
 
+@dataclass(frozen=True)
+class Mirror:
+    """What turns light back: centre, outward normal, width and height (metres), and the share of the rays that it turns back. A mirror on
+    a wall turns all of them; a wet floor some."""
+
+    centre: Vec
+    out: Vec
+    width: float
+    height: float
+    share: float = 1.0
+
+    def axes(self) -> tuple[NDArray, NDArray, NDArray]:
+        """(right, up, out) unit vectors."""
+        return Board(self.centre, self.out).axes()
+
+
 BOARDS: dict[str, Board] = {
     "B1": Board((6.0, 0.012, 1.6), (0, 1, 0)),
     "B2": Board((17.0, 11.988, 2.0), (0, -1, 0)),
@@ -82,6 +98,7 @@ class Scene:
 
     spheres: dict[str, Ball] = field(default_factory=dict)
     boards: dict[str, Board] = field(default_factory=dict)
+    mirrors: list[Mirror] = field(default_factory=list)
     _parts: list[tuple[NDArray, NDArray, NDArray, float, Vec]] = field(default_factory=list)
     _surfaces: int = 0
 

@@ -154,25 +154,21 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
     }
 
 
-REASONS = {"mover": "movers", "edge": "noise", "hand": "by hand"}
+REASONS = {"mover": "movers", "door": "doors", "ghost": "ghosts", "edge": "noise", "lone": "noise", "hand": "by hand"}
 
 
 def _cleaning(s: Session, project_id: str, names: dict[str, str]) -> list[dict[str, Any]]:
-    """What is deleted, by station and reason. area: m2 of things that moved, across their two larger sides."""
+    """What is deleted, by station and reason. area: m2 of things that moved and of images, across their two larger sides."""
     q = select(Edit.kind, Edit.detail, PointSet.station_id, PointSet.count).join(PointSet, PointSet.set_id == Edit.points)
     found: dict[tuple[str, str], dict[str, Any]] = {}
     for kind, detail, station, count in s.execute(q.where(Edit.project_id == project_id, Edit.active, Edit.does == "delete")):
-        own = found.setdefault((station, kind), {"points": 0, "area": 0.0, "objects": 0})
+        own = found.setdefault((station, REASONS.get(kind, kind)), {"points": 0, "area": 0.0, "objects": 0})
         own["points"] += count
-        if kind == "mover":
+        if kind in ("mover", "ghost"):
             a, b = sorted(detail["size"])[1:]
             own["area"] += a * b
             own["objects"] += 1
-    return [
-        {"station": names[station], "reason": REASONS.get(kind, kind), **own}
-        for (station, kind), own in sorted(found.items())
-        if station in names
-    ]
+    return [{"station": names[station], "reason": reason, **own} for (station, reason), own in sorted(found.items()) if station in names]
 
 
 def verdict(result: dict[str, Any]) -> list[str]:

@@ -52,8 +52,8 @@ class Known:
 
     def check(self, files: list[Path]) -> None:
         """BadInput for what can be seen to be wrong before anything is brought in."""
-        if unknown := [w for w in self.clean if w not in (*CLEANS, NOT_YET)]:
-            raise BadInput(f"unknown filter {', '.join(unknown)}", subject="clean", remedy=f"use {', '.join((*CLEANS, NOT_YET))}")
+        if unknown := [w for w in self.clean if w not in CLEANS]:
+            raise BadInput(f"unknown filter {', '.join(unknown)}", subject="clean", remedy=f"use {', '.join(CLEANS)}")
         if self.even is not None:
             Even(self.even)  # a spacing that cannot be is refused before anything is brought in
         names = {f.name for f in files} | {f.stem for f in files}
@@ -246,17 +246,13 @@ def _bring_in(project: str, files: list[Path], progress: Progress, findings: lis
             )
 
 
-CLEANS = {"movers": "mover", "noise": "edge"}
-NOT_YET = "ghosts"  # in mirrors and glass
+CLEANS = {"movers": ("mover",), "noise": ("edge", "lone"), "ghosts": ("ghost",)}
 
 
 def _cleaned(project: str, words: Sequence[str], progress: Progress) -> list[dict[str, str]]:
     """Find what does not belong and delete it; what a filter would take too much of is left, and said."""
-    said = []
-    if NOT_YET in words:
-        message = "mirror images are not looked for yet: nothing was taken out for them"
-        said.append({"code": "not_built", "subject": NOT_YET, "message": message, "severity": "note"})
-    kinds = [CLEANS[w] for w in words if w in CLEANS]
+    said: list[dict[str, str]] = []
+    kinds = [kind for w in words for kind in CLEANS[w]]
     try:
         filters.run(project, {"kinds": kinds, "strength": 0.5, "part": _shown(project)}, progress)
     except LanternError as problem:

@@ -42,7 +42,8 @@ class PointSet(Base):
 
 
 class Zone(Journaled, Base):
-    """Points that were selected and kept under a name. kind: zone, or hidden (the one that holds what is out of sight). locked: they are
+    """Points that were selected and kept under a name. kind: zone, hidden (the one that holds what is out of
+    sight) or even (what is left out at one spacing, which ``detail`` says). locked: they are
     neither selected nor deleted; shown: whether they are seen; apart: they are handed over as a cloud of their own."""
 
     __tablename__ = "zone"
@@ -57,6 +58,7 @@ class Zone(Journaled, Base):
     points: Mapped[str] = mapped_column(String(32))
     count: Mapped[int] = mapped_column(BigInteger)
     place: Mapped[int] = mapped_column(default=0)
+    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
 
 
 class Selection(Base):

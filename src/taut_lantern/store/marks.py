@@ -108,19 +108,17 @@ def with_nested(zones: list[Zone], chosen: set[str]) -> set[str]:
 
 def _in_zones(s: Session, station: Station, which: str) -> Marks:
     zones = zones_of(s, station.project_id)
+    if which == "apart from even":
+        zones = [z for z in zones if z.kind != "even"]
     chosen = with_nested(zones, {z.id for z in zones if (z.locked if which == "locked" else not z.shown)})
     sets = [z.points for z in zones if z.id in chosen]
     q = select(PointSet.count, PointSet.data).where(PointSet.station_id == station.id, PointSet.set_id.in_(sets))
     return [(n, data) for n, data in s.execute(q)] if sets else []
 
 
-def hidden_marks(s: Session, station: Station) -> Marks:
-    return _in_zones(s, station, "hidden")
-
-
-def hidden_mask(s: Session, station: Station) -> NDArray[np.bool_]:
-    """(points,) bool: which points lie in a zone that is not shown."""
-    return mask_of(hidden_marks(s, station), station.points)
+def hidden_mask(s: Session, station: Station, even: bool = True) -> NDArray[np.bool_]:
+    """(points,) bool: which points lie in a zone that is not shown. even: also those that are only left out at one spacing."""
+    return mask_of(_in_zones(s, station, "hidden" if even else "apart from even"), station.points)
 
 
 def locked_mask(s: Session, station: Station) -> NDArray[np.bool_]:

@@ -25,6 +25,7 @@ class Project(Journaled, Base):
     profile: Mapped[dict[str, Any]] = mapped_column(default=dict)
     search: Mapped[dict[str, Any]] = mapped_column(default=dict)  # how stations are looked for in each other
     classes: Mapped[list[Any]] = mapped_column(default=list)  # those that people added to ours: code and name
+    recipes: Mapped[list[Any]] = mapped_column(default=list)  # filters with their settings: name, kinds, strength, limits
     company: Mapped[str] = mapped_column(String(200), default="")  # whose report it is
     active_frame: Mapped[str] = mapped_column(String(40), default="project")
     network_revision: Mapped[int] = mapped_column(default=0)

@@ -28,7 +28,7 @@ from ..steps.bring_in import devices
 from ..steps.bring_in.merging import merge
 from ..steps.bring_in.stations import import_scan
 from ..steps.bring_in.uploads import read_original
-from ..steps.clean import filters, selecting
+from ..steps.clean import density, filters, selecting
 from ..steps.clean.edits import delete_job
 from ..steps.draw.sections import fit_job
 from ..steps.hand_over.deliver import make
@@ -60,6 +60,7 @@ HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] =
     "deliver": make,
     "device": devices.run,
     "filter": filters.run,
+    "even": density.run,
     "demo": _demo,
 }
 AGAIN = 75  # exit code of a run that was cut off by something passing, as the database's restart

@@ -163,6 +163,11 @@ export const useEdits = (id: string) =>
   useQuery({ queryKey: [id, "edits"], queryFn: () => sent(http.GET("/api/projects/{project_id}/edits", path(id))) });
 export const useBoxes = (id: string) =>
   useQuery({ queryKey: [id, "boxes"], queryFn: () => sent(http.GET("/api/projects/{project_id}/boxes", path(id))) });
+export const useRecipes = (id: string) =>
+  useQuery({
+    queryKey: [id, "recipes"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/recipes", path(id))),
+  });
 export const useSelection = (id: string) =>
   useQuery({
     queryKey: [id, "selection"],

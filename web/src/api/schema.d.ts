@@ -797,6 +797,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/even": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Even Out
+         * @description Find which points stay at one spacing over all stations. What is left out becomes a zone that is not shown: it comes back by a
+         *     switch, and clouds are handed over without it while it is so.
+         */
+        post: operations["even_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/filters": {
         parameters: {
             query?: never;
@@ -1551,6 +1572,44 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/recipes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Recipes */
+        get: operations["list_recipes"];
+        /**
+         * Keep Recipe
+         * @description Keep filters with their settings under a name.
+         */
+        put: operations["keep_recipe"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/recipes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Drop Recipe */
+        delete: operations["drop_recipe"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3117,16 +3176,23 @@ export interface components {
         };
         /** DecideAllIn */
         DecideAllIn: {
+            /** Code */
+            code?: number | null;
             /** Delete */
             delete: boolean;
             /**
              * Kind
              * @enum {string}
              */
-            kind: "mover" | "edge";
+            kind: "mover" | "door" | "ghost" | "edge" | "lone" | "far" | "near" | "dim";
         };
-        /** DecideIn */
+        /**
+         * DecideIn
+         * @description code: the points get this class instead of being deleted.
+         */
         DecideIn: {
+            /** Code */
+            code?: number | null;
             /** Delete */
             delete: boolean;
             /**
@@ -3355,12 +3421,35 @@ export interface components {
             remedy: string;
         };
         /**
+         * EvenDetail
+         * @description Of what is left out at one spacing: that, metres; how many points stay; the network's revision that it was found at.
+         */
+        EvenDetail: {
+            /** Kept */
+            kept?: number | null;
+            /** Network */
+            network?: number | null;
+            /** Part */
+            part?: string | null;
+            /** Spacing */
+            spacing?: number | null;
+        };
+        /** EvenIn */
+        EvenIn: {
+            /** Part */
+            part?: string | null;
+            /** Spacing */
+            spacing: number;
+        };
+        /**
          * FilterIn
          * @description strength: 0 takes only what is seen through nearly whole, 1 also what others half agree with.
          */
         FilterIn: {
             /** Kinds */
-            kinds: ("mover" | "edge")[];
+            kinds: ("mover" | "door" | "ghost" | "edge" | "lone" | "far" | "near" | "dim")[];
+            /** @default {} */
+            limits: components["schemas"]["FilterLimits"];
             /** Part */
             part?: string | null;
             /**
@@ -3368,6 +3457,18 @@ export interface components {
              * @default 0.5
              */
             strength: number;
+        };
+        /**
+         * FilterLimits
+         * @description far, near: metres from the scanner; dim: intensity, 0 to 1.
+         */
+        FilterLimits: {
+            /** Dim */
+            dim?: number | null;
+            /** Far */
+            far?: number | null;
+            /** Near */
+            near?: number | null;
         };
         /** FindingOut */
         FindingOut: {
@@ -4389,6 +4490,36 @@ export interface components {
             word: string;
         };
         /**
+         * RecipeIn
+         * @description Filters with their settings, kept under a name.
+         */
+        RecipeIn: {
+            /** Kinds */
+            kinds: ("mover" | "door" | "ghost" | "edge" | "lone" | "far" | "near" | "dim")[];
+            /** @default {} */
+            limits: components["schemas"]["FilterLimits"];
+            /** Name */
+            name: string;
+            /**
+             * Strength
+             * @default 0.5
+             */
+            strength: number;
+        };
+        /** RecipeOut */
+        RecipeOut: {
+            /** Kinds */
+            kinds: ("mover" | "door" | "ghost" | "edge" | "lone" | "far" | "near" | "dim")[];
+            /** Limits */
+            limits: {
+                [key: string]: number;
+            };
+            /** Name */
+            name: string;
+            /** Strength */
+            strength: number;
+        };
+        /**
          * RegionIn
          * @description A box in the part's coordinates, metres; yaw in radians.
          */
@@ -5309,6 +5440,7 @@ export interface components {
             apart: boolean;
             /** Count */
             count: number;
+            detail: components["schemas"]["EvenDetail"];
             /** Hue */
             hue: number;
             /** Id */
@@ -5317,7 +5449,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "zone" | "hidden";
+            kind: "zone" | "hidden" | "even";
             /** Locked */
             locked: boolean;
             /** Name */
@@ -9462,6 +9594,86 @@ export interface operations {
             };
         };
     };
+    even_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EvenIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     look_for: {
         parameters: {
             query?: never;
@@ -13116,6 +13328,239 @@ export interface operations {
                 };
                 content: {
                     "image/png": unknown;
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_recipes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipeOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_recipe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecipeIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_recipe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
                 };
             };
             /** @description not readable */

@@ -38,6 +38,9 @@ export function said(j: Job): [string, StepId, string] | null {
     const things = Number(r["objects"]) ? `${count(r["objects"], "thing", "things")} that moved, ` : "";
     return [`Found ${things}${Number(r["points"]).toLocaleString("en")} points in all.`, "clean", "edits"];
   }
+  if (j.kind === "select") return [`${Number(r["count"]).toLocaleString("en")} points are selected.`, "clean", "edits"];
+  if (j.kind === "even")
+    return [`${Number(r["kept"]).toLocaleString("en")} points stay at one spacing.`, "clean", "zones"];
   if (j.kind === "deliver") return [`${words(r["name"])} is made.`, "hand_over", "deliveries"];
   return null;
 }

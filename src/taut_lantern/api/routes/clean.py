@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
+from fastapi import Path
+
 from ...site.common import get_project
 from ...steps.clean import boxes, edits, filters
 from ...store import db
@@ -33,21 +37,42 @@ def switch_edit(project_id: P, edit_id: P, body: x.EditPatch) -> x.Said:
 @api.post("/projects/{project_id}/filters", operation_id="look_for", status_code=202)
 def look_for(project_id: P, body: x.FilterIn) -> x.Started:
     """Look for things that moved between scans, and for points on no surface. What is found is proposed."""
-    return x.Started(jobs=[filters.start(project_id, list(body.kinds), body.strength, body.part)])
+    return x.Started(
+        jobs=[filters.start(project_id, list(body.kinds), body.strength, body.part, body.limits.model_dump(exclude_none=True))]
+    )
 
 
 @api.post("/projects/{project_id}/edits/{edit_id}/decide", operation_id="decide_find")
 def decide_find(project_id: P, edit_id: P, body: x.DecideIn) -> x.Said:
     """Delete what was found, or keep it."""
-    filters.decide(project_id, edit_id, body.version, body.delete)
-    return x.Said(message="deleted" if body.delete else "kept")
+    filters.decide(project_id, edit_id, body.version, body.delete, body.code)
+    return x.Said(message="deleted" if body.delete else "kept" if body.code is None else "given a class")
 
 
 @api.post("/projects/{project_id}/finds/decide", operation_id="decide_finds")
 def decide_finds(project_id: P, body: x.DecideAllIn) -> x.Said:
     """The same of all of a kind."""
-    count = filters.decide_all(project_id, body.kind, body.delete)
-    return x.Said(message=f"{count} {'deleted' if body.delete else 'kept'}")
+    count = filters.decide_all(project_id, body.kind, body.delete, body.code)
+    return x.Said(message=f"{count} {'deleted' if body.delete else 'kept' if body.code is None else 'given a class'}")
+
+
+@api.get("/projects/{project_id}/recipes", operation_id="list_recipes")
+def list_recipes(project_id: P) -> list[x.RecipeOut]:
+    return [x.RecipeOut(**r) for r in filters.recipes(project_id)]
+
+
+@api.put("/projects/{project_id}/recipes", operation_id="keep_recipe")
+def keep_recipe(project_id: P, body: x.RecipeIn) -> x.Said:
+    """Keep filters with their settings under a name."""
+    limits = body.limits.model_dump(exclude_none=True)
+    filters.keep_recipe(project_id, body.name, list(body.kinds), body.strength, limits)
+    return x.Said(message="kept")
+
+
+@api.delete("/projects/{project_id}/recipes/{name}", operation_id="drop_recipe")
+def drop_recipe(project_id: P, name: Annotated[str, Path(min_length=1, max_length=60)]) -> x.Said:
+    filters.drop_recipe(project_id, name)
+    return x.Said(message="given up")
 
 
 @api.get("/projects/{project_id}/boxes", operation_id="list_boxes")

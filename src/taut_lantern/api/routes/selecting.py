@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ...steps.clean import acting, classes, selecting, zones
+from ...steps.clean import acting, classes, density, selecting, zones
 from .. import schemas as x
 from .base import P, V, router
 
@@ -58,6 +58,13 @@ def remove_zone(project_id: P, zone_id: P, version: V) -> x.Said:
 def show_hidden(project_id: P) -> x.Said:
     """Show what was hidden by hand."""
     return x.Said(message=f"{zones.show_all(project_id):,} points shown")
+
+
+@api.post("/projects/{project_id}/even", operation_id="even_out", status_code=202)
+def even_out(project_id: P, body: x.EvenIn) -> x.Started:
+    """Find which points stay at one spacing over all stations. What is left out becomes a zone that is not shown: it comes back by a
+    switch, and clouds are handed over without it while it is so."""
+    return x.Started(jobs=[density.start(project_id, body.spacing, body.part)])
 
 
 @api.get("/projects/{project_id}/classes", operation_id="list_classes")

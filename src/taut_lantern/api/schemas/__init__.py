@@ -17,6 +17,8 @@ from .clean import (
     FilterIn,
     LassoIn,
     LassoOut,
+    RecipeIn,
+    RecipeOut,
     RoomIn,
     RoomOut,
     TooMuchOut,
@@ -64,7 +66,7 @@ from .project import (
     ProjectPatch,
 )
 from .prove import AcceptanceOut, AcceptIn, PictureOut, PicturePatch, WithdrawIn
-from .selecting import ActIn, ActOut, ClassIn, ClassOut, SelectedOut, SelectIn, SelectionOut, ZoneOut, ZonePatch
+from .selecting import ActIn, ActOut, ClassIn, ClassOut, EvenDetail, EvenIn, SelectedOut, SelectIn, SelectionOut, ZoneOut, ZonePatch
 from .tie import (
     AdviceOut,
     AnswerIn,
@@ -150,6 +152,8 @@ __all__ = [
     "EditPatch",
     "Entry",
     "ErrorOut",
+    "EvenDetail",
+    "EvenIn",
     "FilterIn",
     "FindingOut",
     "Frame",
@@ -209,6 +213,8 @@ __all__ = [
     "PutIn",
     "QuestionOut",
     "ReadingOut",
+    "RecipeIn",
+    "RecipeOut",
     "RegionIn",
     "Rename",
     "Renew",

@@ -64,22 +64,54 @@ class EditOut(Out):
     stations: list[str]
 
 
+FilterKind = Literal["mover", "door", "ghost", "edge", "lone", "far", "near", "dim"]
+
+
+class FilterLimits(Model):
+    """far, near: metres from the scanner; dim: intensity, 0 to 1."""
+
+    far: Annotated[float, Field(ge=1, le=1000)] | None = None
+    near: Annotated[float, Field(ge=0.1, le=5)] | None = None
+    dim: Annotated[float, Field(ge=0.001, le=1)] | None = None
+
+
 class FilterIn(Model):
     """strength: 0 takes only what is seen through nearly whole, 1 also what others half agree with."""
 
-    kinds: Annotated[list[Literal["mover", "edge"]], Field(min_length=1, max_length=2)]
+    kinds: Annotated[list[FilterKind], Field(min_length=1, max_length=8)]
     strength: Annotated[float, Field(ge=0, le=1)] = 0.5
+    limits: FilterLimits = FilterLimits()
     part: Id | None = None
 
 
+class RecipeIn(Model):
+    """Filters with their settings, kept under a name."""
+
+    name: Annotated[str, Field(min_length=1, max_length=60)]
+    kinds: Annotated[list[FilterKind], Field(min_length=1, max_length=8)]
+    strength: Annotated[float, Field(ge=0, le=1)] = 0.5
+    limits: FilterLimits = FilterLimits()
+
+
+class RecipeOut(Out):
+    name: str
+    kinds: list[FilterKind]
+    strength: float
+    limits: dict[str, float]
+
+
 class DecideIn(Model):
+    """code: the points get this class instead of being deleted."""
+
     delete: bool
     version: Version
+    code: Annotated[int, Field(ge=1, le=255)] | None = None
 
 
 class DecideAllIn(Model):
-    kind: Literal["mover", "edge"]
+    kind: FilterKind
     delete: bool
+    code: Annotated[int, Field(ge=1, le=255)] | None = None
 
 
 class EditPatch(Model):

@@ -159,18 +159,33 @@ class ActOut(Out):
     message: str
 
 
+class EvenDetail(Out):
+    """Of what is left out at one spacing: that, metres; how many points stay; the network's revision that it was found at."""
+
+    spacing: float | None = None
+    kept: int | None = None
+    network: int | None = None
+    part: str | None = None
+
+
+class EvenIn(Model):
+    spacing: Annotated[float, Field(ge=0.0005, le=1.0)]  # metres
+    part: Id | None = None
+
+
 class ZoneOut(Out):
     id: str
     version: int
     parent_id: str | None
     name: str
-    kind: Literal["zone", "hidden"]
+    kind: Literal["zone", "hidden", "even"]
     hue: int
     shown: bool
     locked: bool
     apart: bool
     count: int
     stations: list[str]
+    detail: EvenDetail
 
 
 class ZonePatch(Model):

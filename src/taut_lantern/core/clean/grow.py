@@ -16,11 +16,11 @@ from .ground import above_ground
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
 KINDS = ("surface", "smooth", "thing")
-CELL = 0.05  # metres of the cells in which directions of a smooth surface are told
-BEND = np.cos(np.radians(14.0))  # that neighbours of a smooth surface turn from each other at most
+CELL = 0.035  # metres of the cells in which directions of a smooth surface are told
+BEND = np.cos(np.radians(32.0))  # that neighbours of a smooth surface turn from each other at most: pipes of 0.2 m do
 LINK = 0.08  # metres between points that hang together
 GROUND = 0.04  # metres above the ground from which on a point is of a thing
-FEW = 5  # points of a cell whose direction is told
+FEW = 4  # points of a cell whose direction is told
 
 
 def grown(points: Array, pick: Array, kind: str, caught: Catch, tolerance: float = 0.012) -> Flags:
@@ -74,7 +74,10 @@ def _smooth(points: Array, pick: Array) -> Flags:
     step = mean[pairs[:, 1]] - mean[pairs[:, 0]]
     across = np.maximum(np.abs((step * normal[pairs[:, 0]]).sum(axis=1)), np.abs((step * normal[pairs[:, 1]]).sum(axis=1)))
     alike = np.abs((normal[pairs[:, 0]] * normal[pairs[:, 1]]).sum(axis=1)) >= BEND
-    linked = pairs[alike & flat[pairs].all(axis=1) & (across <= 0.4 * CELL)]
+    linked = pairs[alike & flat[pairs].all(axis=1) & (across <= 0.5 * CELL)]
+    for a, b in ((0, 1), (1, 0)):  # a cell that the surface only touches goes with one that tells its direction
+        off = np.abs((step * normal[pairs[:, a]]).sum(axis=1))
+        linked = np.concatenate([linked, pairs[flat[pairs[:, a]] & (count[pairs[:, b]] < FEW) & (off <= 0.4 * CELL)]])
     graph = sparse.coo_matrix((np.ones(len(linked)), (linked[:, 0], linked[:, 1])), shape=(n, n))
     _, label = connected_components(graph, directed=False)
     _, at = cKDTree(points).query(pick)

@@ -21,6 +21,7 @@ CELL = 0.05  # metres of a cell of the plan
 STEP = 0.25  # metres of a step in height
 PLAN = 0.1  # metres of a cell in which floor and ceiling are compared
 HEAD = 1.8  # metres above the floor from which on a level surface is a ceiling
+BESIDE = 0.7  # metres round the pick in which the floor lies
 ROUND = 3.0  # metres round the pick in which floor and ceiling are looked for
 COVER = 0.25  # share of the cells there that a ceiling covers
 TALL = 0.5  # share of the steps between floor and ceiling that a tall cell fills, beside a window too
@@ -28,6 +29,7 @@ UP = 1  # uppermost steps, in one of which it is filled too: cabinets and pipes 
 HELD = 0.3  # share of a side that is tall along a wall with doors, gates and what stands before it
 FIRST, NEAREST = 1.5, 0.4  # metres to each side that are looked along first, and to the nearest wall
 FREE = 8.0  # metres to which a side reaches where no wall is
+FACE = 0.6  # of the fullest line of a wall, from which on one is its face
 TURNS = 8
 OPEN = 2.8  # metres above the floor to which a box reaches where no ceiling is
 MARGIN = 0.06  # metres that a box is larger than the room, so that its surfaces lie within
@@ -47,8 +49,8 @@ def room_of(points: Array, pick: Array, reach: float = 25.0) -> Room:
     """The room in whose floor ``pick`` (3,) lies, from points (n, 3) round it, z up. NotEnough when the pick is on no floor."""
     p = points[np.abs(points[:, :2] - pick[:2]).max(axis=1) <= reach]
     near = p[np.linalg.norm(p[:, :2] - pick[:2], axis=1) <= ROUND]
-    beside = near[np.abs(near[:, 2] - pick[2]) <= 0.15]
-    if len(beside) < 30:
+    beside = near[(np.abs(near[:, 2] - pick[2]) <= 0.15) & (np.linalg.norm(near[:, :2] - pick[:2], axis=1) <= BESIDE)]
+    if len(beside) < 15:
         raise NotEnough("there is no floor where you picked", subject="pick", remedy="pick a place on the floor that is shown")
     floor = float(np.median(beside[:, 2]))
     ceiling = _ceiling(near, floor)
@@ -140,9 +142,11 @@ def _walls(flat: Array, low_z: float, high_z: float, reach: float) -> tuple[Arra
 
 
 def _heart(far: NDArray[np.int64], band: NDArray[np.bool_], middle: int, way: int) -> int:
-    """Of the first lines one behind the other that are enough, the fullest: the face of the wall, not what hangs on it."""
+    """Of the first lines one behind the other that are enough, the first that is nearly as full as any: the face of the wall, neither what
+    hangs on it nor its other side."""
     run = far[: int(np.argmax(np.diff(np.append(far, far[-1] + 9)) > 1)) + 1]
-    return int(run[np.argmax([band[middle + way * (1 + k)].sum() for k in run])])
+    full = np.array([band[middle + way * (1 + k)].sum() for k in run])
+    return int(run[np.argmax(full >= FACE * full.max())])
 
 
 @dataclass(frozen=True)

@@ -61,7 +61,7 @@ def _masks(s: Session, station: Station, among: str) -> _Masks:
     if among == "deleted":
         nothing = np.zeros(station.points, bool)
         return _Masks(dead, nothing, nothing)
-    return _Masks(~dead, hidden_mask(s, station), locked_mask(s, station))
+    return _Masks(~dead, hidden_mask(s, station, even=False), locked_mask(s, station))
 
 
 def of_one_part(stations: list[Station]) -> str | None:

@@ -25,7 +25,7 @@ def list_zones(s: Session, project_id: str) -> list[dict[str, Any]]:
     get_project(s, project_id)
     rows = zones_of(s, project_id)
     inside = counts_of(s, [z.points for z in rows])
-    shown = ("id", "version", "parent_id", "name", "kind", "hue", "shown", "locked", "apart", "count")
+    shown = ("id", "version", "parent_id", "name", "kind", "hue", "shown", "locked", "apart", "count", "detail")
     return [{**{k: getattr(z, k) for k in shown}, "stations": sorted(inside.get(z.points, {}))} for z in rows]
 
 

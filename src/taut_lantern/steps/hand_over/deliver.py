@@ -13,16 +13,16 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core import frames
-from ...core.clean.even import Even, quality
+from ...core.clean.even import Even
 from ...core.clean.select import Clip
 from ...core.errors import BadInput, NotFound
-from ...core.scan.grid import range_image
 from ...core.scan.scan import Scan
 from ...formats import dxf, e57, html, las, pdf
 from ...formats.dxf import Entity
 from ...formats.report import Report
 from ...site import notes
 from ...site.common import Array, Progress, content_of, file_name, get_project, matrix, owned, state_of, stations_of
+from ...site.density import evened
 from ...site.drawing import entities
 from ...site.frames import Currency, InUse, in_use
 from ...site.parts import stations_in, wanted
@@ -42,7 +42,6 @@ KINDS = {
     "pdf": "Registration report, PDF",
     "html": "Registration report, HTML",
 }
-WHOLE = 16_000_000  # pixels of the image that incidence is told in
 REPORTS = {"pdf": pdf.write, "html": html.write}
 
 
@@ -77,6 +76,8 @@ class State:
     stations: list[tuple[Station, Marks]]
     box: Clip | None
     chosen: dict[str, NDArray[np.int64]] | None  # by station the points of the zones that were asked for; None: all
+    thinned: dict[str, NDArray[np.int64]]  # by station what is left out at the one spacing that is seen
+    spacing: float | None  # of that
     apart: list[tuple[str, dict[str, NDArray[np.int64]]]]  # zones that are clouds of their own: name, and points by station
     classes: dict[str, list[tuple[int, int, bytes]]]  # by station what edits say of them
     drawn: list[Entity]
@@ -89,6 +90,10 @@ def state_for(project_id: str, kind: str, params: dict[str, Any]) -> State:
         project = get_project(s, project_id)
         frame = in_use(s, project, params.get("part"))
         placed = stations_in(stations_of(s, project_id), frame.part)
+        zones = zones_of(s, project_id) if kind in ("e57", "laz") else []
+        even = next((z for z in zones if z.kind == "even" and not z.shown and z.detail["part"] == frame.part), None)
+        if params.get("even") is not None:
+            even = None  # another one was asked for
         return State(
             state_of(s, project_id),
             project.name,
@@ -97,7 +102,9 @@ def state_for(project_id: str, kind: str, params: dict[str, Any]) -> State:
             [(x, marks_of(s, x.id)) for x in placed] if kind in ("e57", "laz") else [],
             clip_of(s, project_id, frame.part) if params.get("crop", True) else None,
             _of_zones(s, project_id, params["zones"]) if params.get("zones") else None,
-            [(z.name, read_set(s, z.points)) for z in zones_of(s, project_id) if z.apart] if kind == "e57" else [],
+            read_set(s, even.points) if even else {},
+            float(even.detail["spacing"]) if even else None,
+            [(z.name, read_set(s, z.points)) for z in zones if z.apart] if kind == "e57" else [],
             {x.id: class_marks(s, x.id) for x in placed} if kind == "laz" else {},
             _drawn(s, project_id, frame, params) if kind == "dxf" else [],
             build(s, project_id, frame.part) if kind in REPORTS else None,
@@ -135,19 +142,14 @@ def _living(state: State, k: int) -> tuple[Scan, NDArray[np.int64]]:
         own = np.zeros(station.points, bool)
         own[state.chosen.get(station.id, np.zeros(0, np.int64))] = True
         keep &= own
+    keep[state.thinned.get(station.id, np.zeros(0, np.int64))] = False
     return scan.take(keep), np.nonzero(keep)[0]
 
 
 def _even(state: State, spacing: float, progress: Progress) -> Even:
     """Which points stay when all stations together have one spacing: the best of each cell."""
-    even = Even(spacing)
-    for k, (station, _) in enumerate(state.stations):
-        progress.check()
-        progress.report(f"evening out {station.name}", k, len(state.stations))
-        scan, _ = _living(state, k)
-        worth = quality(range_image(scan, WHOLE), len(scan)) if len(scan) >= 100 else np.zeros(len(scan), np.float32)
-        even.add(frames.apply(matrix(station.pose), scan.xyz), worth)
-    return even
+    clouds = ((x.name, _living(state, k)[0], matrix(x.pose)) for k, (x, _) in enumerate(state.stations))
+    return evened(clouds, len(state.stations), spacing, progress)
 
 
 @dataclass(frozen=True)
@@ -215,6 +217,7 @@ def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
                     "unit": unit_of(kind, params, state.frame),
                     "points": points,
                     "cropped": state.box is not None,
+                    **({"even": state.spacing} if state.spacing is not None else {}),
                 },
             )
             row.size, row.sha256 = store_file(s, row.id, path)

@@ -156,7 +156,7 @@ export function ZonesLedger({ id }: { id: string }) {
             </button>
           )}
           <button type="button" className={LINK} onClick={() => remove.mutate(z)}>
-            {z.kind === "hidden" ? "shown again" : "given up"}
+            {z.kind === "hidden" ? "shown again" : z.kind === "even" ? "all points again" : "given up"}
           </button>
         </span>
       ),

@@ -7,6 +7,7 @@ import { Table } from "../../kit/table";
 import { useView } from "../../kit/view";
 import type { Selection } from "../../parts/select";
 import { BoxesLedger, BoxPart } from "./Boxes";
+import { Density } from "./Density";
 import { Finds } from "./Finds";
 import { ByValue, spared, Tools, WithSelection } from "./Selecting";
 import { ZonesLedger } from "./Zones";
@@ -62,6 +63,7 @@ function Loaded({ id, edits, boxes, project, selection }: Of) {
       {ghosts !== "none" && <Quiet>What is selected now are deleted points: they can be brought back in part.</Quiet>}
       <Finds id={id} finds={edits.filter((e) => e.proposed)} part={project.part} />
       <BoxPart id={id} boxes={boxes} project={project} />
+      <Density id={id} project={project} />
     </>
   );
 }
