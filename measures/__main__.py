@@ -8,7 +8,7 @@ import sys
 from datetime import date
 from pathlib import Path
 
-from . import bench, cleaning, faults, honest, joint, large, network, pairs, points, targets, ties
+from . import bench, cleaning, faults, ghosts, honest, joint, large, network, pairs, points, targets, ties
 from .table import Row, markdown
 
 PARTS = {
@@ -22,6 +22,7 @@ PARTS = {
     "network": network.run,
     "targets": targets.run,
     "cleaning": cleaning.run,
+    "ghosts": ghosts.run,
     "faults": faults.run,
 }
 WORDS = """# Benchmarks

@@ -22,8 +22,11 @@ BULK = "SELECT count(*), sum(length(data)), md5(string_agg(md5(data), '' ORDER B
 
 def bulk(c: Any) -> dict[str, Any]:
     """What the large tables hold."""
-    keys = {"tile": "id", "grid": "station_id", "edit_delta": "edit_id, station_id"}
-    return {table: c.execute(BULK.format(table=table, key=key)).fetchone() for table, key in keys.items()}
+    keys = {"tile": "id", "grid": "station_id"}
+    before = c.execute("SELECT to_regclass('edit_delta')").fetchone()[0]  # as the sets of points were called
+    marks = ("edit_delta", "edit_id, station_id") if before else ("point_set", "set_id, station_id")
+    found = {table: c.execute(BULK.format(table=table, key=key)).fetchone() for table, key in keys.items()}
+    return found | {"marks": c.execute(BULK.format(table=marks[0], key=marks[1])).fetchone()}
 
 
 def brought(version: str, folder: Path) -> tuple[Served, dict[str, Any]]:

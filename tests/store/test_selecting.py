@@ -17,7 +17,7 @@ from taut_lantern.core.errors import BadInput, Conflict, NotEnough
 from taut_lantern.formats import e57
 from taut_lantern.site.common import Progress, matrix, stations_of
 from taut_lantern.steps import projects
-from taut_lantern.steps.clean import acting, boxes, classes, edits, selecting, zones
+from taut_lantern.steps.clean import acting, boxes, classes, density, edits, filters, selecting, zones
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.store.db import actor, file_chunks, session
 from taut_lantern.store.marks import deleted_mask, hidden_mask
@@ -299,3 +299,50 @@ def test_a_pick_grows_over_the_wall_it_is_on_and_stops_at_its_corners(cloud: Clo
     assert cloud.choose("grow", station=cloud.ids[0], at=[0.0, 0.0, 0.1], what="surface", reach=0.3)["count"] == 0
     with pytest.raises(NotEnough, match="nothing hangs together"):
         cloud.choose("grow", station=cloud.ids[0], at=[wall - 0.3, 0.3, 0.1], what="thing", reach=0.6)
+
+
+def test_points_beyond_limits_are_proposed_kept_as_a_recipe_and_decided_as_one(cloud: Cloud) -> None:
+    with pytest.raises(BadInput, match="need a limit from 1 to 1000"):
+        filters.start(cloud.project, ["far"], 0.5)
+    limits = {"far": 2.5, "dim": 0.1}
+    with session() as s:
+        part = s.get_one(Station, cloud.ids[0]).part_id
+    told = filters.run(cloud.project, {"kinds": ["dim", "far"], "strength": 0.5, "part": part, "limits": limits}, Progress())
+    with session() as s:
+        scans = [read_station(s, s.get_one(Station, x)) for x in cloud.ids]
+    far = [np.linalg.norm(scan.xyz, axis=1) > 2.5 for scan in scans]
+    dim = [np.asarray(scan.intensity) < 0.1 for scan in scans]
+    finds = {e["kind"]: e for e in list_edits(cloud.project)}
+    assert finds["far"]["count"] == sum(int(m.sum()) for m in far) and finds["dim"]["count"] == sum(int(m.sum()) for m in dim)
+    assert told["points"] == finds["far"]["count"] + finds["dim"]["count"] and finds["far"]["detail"]["too_much"]
+    assert not any(m.any() for m in cloud.marked(deleted_mask))  # found is not deleted
+    filters.decide(cloud.project, finds["dim"]["id"], finds["dim"]["version"], delete=True)
+    filters.decide_all(cloud.project, "far", delete=False, code=7)
+    same(cloud.marked(deleted_mask), dim)
+    cloud.choose("class", code=7)
+    same(cloud.selected(), [f & ~d for f, d in zip(far, dim, strict=True)])
+    filters.keep_recipe(cloud.project, "rough", ["far", "dim"], 0.5, limits)
+    filters.keep_recipe(cloud.project, "rough", ["dim"], 0.7, {"dim": 0.2})
+    assert filters.recipes(cloud.project) == [{"name": "rough", "kinds": ["dim"], "strength": 0.7, "limits": {"dim": 0.2}}]
+    filters.drop_recipe(cloud.project, "rough")
+    assert filters.recipes(cloud.project) == []
+    projects.undo(cloud.project)
+    assert len(filters.recipes(cloud.project)) == 1
+
+
+def test_one_spacing_is_seen_before_it_goes_out_and_takes_no_point_from_a_selection(cloud: Cloud, tmp_path: Path) -> None:
+    with session() as s:
+        part = s.get_one(Station, cloud.ids[0]).part_id
+    told = density.run(cloud.project, {"spacing": 0.2, "part": part}, Progress())
+    left_out = cloud.marked(hidden_mask)
+    assert sum(int(m.sum()) for m in left_out) == told["left_out"] and told["kept"] + told["left_out"] == 60_000
+    kept = np.concatenate([p[~m] for p, m in zip(cloud.xyz, left_out, strict=True)])
+    assert len(np.unique(np.floor(kept / 0.2), axis=0)) == len(kept) == told["kept"]
+    with laspy.open(delivered(cloud.project, tmp_path, "laz")) as f:
+        assert f.header.point_count == told["kept"]
+    cloud.choose("sphere", centre=[0, 0, 0], radius=2.0)
+    same(cloud.selected(), cloud.where(lambda p: (p**2).sum(axis=1) <= 4))  # what is left out is of the thing all the same
+    (zone,) = zones.listed(cloud.project)
+    zones.change_zone(cloud.project, zone["id"], zone["version"], {"shown": True})
+    with laspy.open(delivered(cloud.project, tmp_path, "laz", even=None)) as f:
+        assert f.header.point_count == 60_000

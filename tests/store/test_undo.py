@@ -20,15 +20,15 @@ from taut_lantern.site.common import Progress, numbers, stations_of
 from taut_lantern.site.solution import empty, refresh_solution
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations
-from taut_lantern.steps.clean import boxes, edits
+from taut_lantern.steps.clean import acting, boxes, edits, selecting, zones
 from taut_lantern.steps.draw import sections
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control
 from taut_lantern.steps.tie import links, targets
 from taut_lantern.store import journal
 from taut_lantern.store.db import Damaged, file_chunks, session
-from taut_lantern.store.marks import deleted_mask
-from taut_lantern.store.models import JOURNALED, Control, CropBox, Edit, Link, Section, Sighting, Station, Trace
+from taut_lantern.store.marks import class_marks, classes_from, deleted_mask, hidden_mask
+from taut_lantern.store.models import JOURNALED, Control, CropBox, Edit, Link, Section, Sighting, Station, Trace, Zone
 from taut_lantern.store.tiles import read_station
 from tests.support import bring_in, link_rows, make_project, room, write_scan
 
@@ -51,12 +51,13 @@ def rows(project: str) -> dict[str, Any]:
 
 
 def points(project: str) -> dict[str, str]:
-    """Checksum of the living points of each station, read back from the store through the marks."""
+    """Checksum of what is seen of each station and of its classes, read back from the store through the marks."""
     out = {}
     with session() as s:
         for x in stations_of(s, project):
             scan = read_station(s, x)
-            out[x.name] = hashlib.sha256(scan.xyz[~deleted_mask(s, x)].tobytes()).hexdigest()
+            seen = ~deleted_mask(s, x) & ~hidden_mask(s, x)
+            out[x.name] = hashlib.sha256(scan.xyz[seen].tobytes() + classes_from(class_marks(s, x.id), x.points).tobytes()).hexdigest()
     return out
 
 
@@ -98,6 +99,13 @@ def lasso(project: str, reach: float) -> None:
     edits.delete_in_lasso(project, ABOVE, outline, ids(project, Station))
 
 
+def chosen(project: str, do: str, among: str = "living", **given: Any) -> None:
+    """Select a ball of what is seen, or of what is deleted, and do something with it."""
+    ball = {"kind": "sphere", "centre": [1.0, 0.5, 0.0], "radius": 2.2}
+    told = selecting.choose(project, ball, ids(project, Station), among=among)
+    acting.act(project, do, told["revision"], {"sure": True, "stations": ids(project, Station), **given})
+
+
 def first(project: str, model: type[Any]) -> str:
     found = ids(project, model)
     if not found:
@@ -127,6 +135,14 @@ def changes(folder: Path) -> dict[str, Callable[[str], Any]]:
         "lasso": lambda p: lasso(p, 0.3),
         "larger lasso": lambda p: lasso(p, 0.8),
         "switch an edit": lambda p: edits.switch_edit(p, first(p, Edit), False, None),
+        "delete a ball": lambda p: chosen(p, "delete"),
+        "bring part back": lambda p: chosen(p, "restore", "deleted"),
+        "class": lambda p: chosen(p, "class", code=6),
+        "zone": lambda p: chosen(p, "keep", name=f"zone {next(number)}"),
+        "hide": lambda p: chosen(p, "hide"),
+        "show only": lambda p: chosen(p, "only"),
+        "lock": lambda p: zones.change_zone(p, first(p, Zone), None, {"locked": True}),
+        "give a zone up": lambda p: zones.remove_zone(p, first(p, Zone), None),
         "box": lambda p: boxes.set_box(p, f"box {next(number)}", [0, 0, 0], [2, 2, 2], 0.1),
         "remove a box": lambda p: boxes.remove_box(p, first(p, CropBox)),
         "section": lambda p: sections.make_section(p, "plan", {"height": 0.1, "behind": 0.5}),

@@ -22,7 +22,7 @@ from .movers import Seen
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
 PLANES, LEAST = 40, 0.4  # planes of a station that are looked at, and m2 that one has at least
-FLAT, ALIKE = 0.025, 0.995  # metres off a plane, and cosine to it, of a pixel that is of it
+FLAT, LIKE = 0.025, 0.965  # metres off a plane, and cosine to it, of a pixel that is of it
 BEYOND = 0.06  # metres behind a plane from which on a point is behind it
 CELL = 0.08  # metres of a cell of a plane in which crossings are gathered
 ROUND = 0.5  # metres round what is seen of a plane in which a crossing is one of it
@@ -124,7 +124,8 @@ def _of_one(own: Seen, stations: Sequence[Seen]) -> Iterator[Ghost]:
         behind = there[off < -BEYOND]
         if len(behind) < FEWEST:
             continue
-        field = _Field.of(plane, image[there[np.abs(off) < FLAT]])
+        on = (np.abs(off) < FLAT) & ok[there] & (normal[there] @ plane.normal > LIKE)  # not where others only meet it
+        field = _Field.of(plane, image[there[on]])
         if field is None:
             continue
         cell = field.cell(plane, image[behind])
@@ -197,7 +198,7 @@ def _planes(image: Array, normal: Array, ok: Flags) -> Iterator[_Plane]:
             continue
         plane = _fitted(p[inside], area[inside])
         for _ in range(3):
-            inside = left & (np.abs(plane.off(p)) < FLAT) & (n @ plane.normal > ALIKE - 0.03)
+            inside = left & (np.abs(plane.off(p)) < FLAT) & (n @ plane.normal > LIKE)
             if inside.sum() < 20:
                 break
             plane = _fitted(p[inside], area[inside])

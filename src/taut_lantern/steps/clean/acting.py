@@ -77,7 +77,7 @@ def _done(
         still(c.s, project_id, state)
         selecting.points_of(c.s, project_id, revision)  # another window may have gone on since
         if not count and do != "only":
-            raise BadInput(
+            raise Conflict(
                 "all of what was selected is gone or locked by now", subject="selection", remedy="select again", code="nothing_selected"
             )
         if do == "delete":

@@ -1,7 +1,7 @@
 /** Hand over: clouds, drawing and report, each made from one state and kept with its checksum. */
 import { useState } from "react";
 import { http, sent, type Box, type Job, type Project, type Schemas } from "../../api/client";
-import { useAsk, useBoxes, useDeliveries, useJobs, useProject } from "../../api/queries";
+import { useAsk, useBoxes, useDeliveries, useJobs, useProject, useZones } from "../../api/queries";
 import { Actions, Button, Field, grouped, Heading, megabytes, Pick, Quiet, Sentence, type Column } from "../../kit";
 import { Await } from "../../kit/await";
 import { metresOf } from "../../kit/length";
@@ -49,6 +49,7 @@ function Loaded({
   const unit = chosen ?? project.unit; // follows the coordinates until somebody chooses
   const [coordinates, setCoordinates] = useState<"grid" | "section">("grid");
   const [even, setEven] = useState("");
+  const [zone, setZone] = useState("");
   const metres = even.trim() ? metresOf(even.trim(), "mm") : null;
   const spacing =
     metres === null ? (even.trim() ? undefined : null) : metres >= 0.0005 && metres <= 1 ? metres : undefined;
@@ -58,11 +59,16 @@ function Loaded({
         params: { path: { project_id: id } },
         body: {
           ...{ kind, crop, coordinates, unit: kind === "dxf" ? unit : null, part: project.part, sections: null },
+          zones: zone && (kind === "e57" || kind === "laz") ? [zone] : null,
           even: (kind === "e57" || kind === "laz") && spacing ? spacing : null,
         },
       }),
     ),
   );
+  const all = useZones(id).data ?? [];
+  const zones = all.filter((z) => z.kind === "zone");
+  const evened = all.find((z) => z.kind === "even" && !z.shown && z.detail.part === project.part);
+  const hidden = all.filter((z) => z.kind !== "even" && !z.shown).reduce((n, z) => n + z.count, 0);
   const parts = project.parts.length;
   const here = project.parts.find((p) => p.id === project.part);
   const old_frame = project.frames.find((f) => f.id === project.frame)?.old;
@@ -92,6 +98,21 @@ function Loaded({
         <input type="checkbox" checked={crop && box} disabled={!box} onChange={(e) => setCrop(e.target.checked)} />{" "}
         {box ? "only what lies in the crop box" : "no crop box is on: everything goes out"}
       </label>
+      {zones.length > 0 && (
+        <Pick
+          label="Points of"
+          value={zone}
+          onChange={(e) => setZone(e.target.value)}
+          options={[["", "all zones and none"], ...zones.map((z) => [z.id, z.name] as [string, string])]}
+        />
+      )}
+      {hidden > 0 && <Quiet>{grouped(hidden)} hidden points go out too: they are only out of sight.</Quiet>}
+      {evened && !even.trim() && (
+        <Quiet>
+          One spacing of {1000 * (evened.detail.spacing ?? 0)} mm is on: clouds go out as they are seen. Another one can
+          be given here.
+        </Quiet>
+      )}
       <Field
         label="One spacing, the best of each cell"
         unit="mm"
