@@ -138,10 +138,11 @@ def _rooms() -> list[Row]:
         wide, deep, passage = draw.uniform(4.2, 6.2), draw.uniform(4.0, 5.5), draw.uniform(1.9, 2.6)  # as copies() draws them
         stations = _scanned(layout, seed, [])
         points = np.concatenate([frames.apply(x.T_part_station, x.xyz[::4]) for x in stations])
-        for k, (x, y, z) in enumerate([v for n, v in layout.stations.items() if n.startswith("R")]):
+        for k, (x, y, z) in enumerate([v for n, v in layout.stations.items() if n.startswith("R")]):  # they come first
             total += 1
             low = np.array([(k % 4) * (wide + 0.2), passage / 2 + 0.1 if k < 4 else -passage / 2 - 0.1 - deep])
-            floor = points[np.abs(points[:, 2] - z) < 0.03]
+            own = frames.apply(stations[k].T_part_station, stations[k].xyz)
+            floor = own[np.abs(own[:, 2] - z) < 0.03]
             found = room_of(points, floor[np.argmin(np.hypot(floor[:, 0] - x, floor[:, 1] - y))])
             half = np.array(found.box.half)[[0, 1] if abs(np.sin(found.box.yaw)) < 0.5 else [1, 0]] - 0.06
             middle = np.array(found.box.centre[:2])

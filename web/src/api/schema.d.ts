@@ -3346,6 +3346,8 @@ export interface components {
             against: components["schemas"]["AgainstOut"][];
             /** At */
             at?: number[] | null;
+            /** By */
+            by?: string | null;
             /**
              * Restored
              * @default 0
@@ -3364,6 +3366,8 @@ export interface components {
              * @default []
              */
             too_much: components["schemas"]["TooMuchOut"][];
+            /** When */
+            when?: string | null;
         };
         /**
          * EditOut

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -46,6 +47,8 @@ class EditDetail(Out):
     share: float | None = None
     against: list[AgainstOut] = []
     too_much: list[TooMuchOut] = []
+    by: str | None = None  # who deleted it, or looked for it, and when
+    when: datetime | None = None
     restored: int = 0  # points of a deletion that were brought back out of it
 
 

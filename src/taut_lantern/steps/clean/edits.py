@@ -14,7 +14,7 @@ from ...core.errors import BadInput, Conflict
 from ...site.common import Progress, get_project, heavy, owned, settled, still
 from ...site.common import clean_name as clean_name
 from ...store import journal
-from ...store.db import GONE, session
+from ...store.db import GONE, actor, session
 from ...store.marks import (
     class_marks,
     classes_from,
@@ -29,7 +29,7 @@ from ...store.marks import (
     touched_by,
     zones_of,
 )
-from ...store.models import Edit, Station
+from ...store.models import Edit, Station, now
 from ...store.queue import enqueue
 from ...store.tiles import tiles_of
 from . import selecting
@@ -111,6 +111,7 @@ def made(c: journal.Change, title: str, count: int, parts: list[tuple[str, int, 
     edit = Edit(project_id=project_id, title=title, count=count, points=keep_set(c.s, project_id, parts))
     for key, value in ({"place": next_place(c.s, project_id)} | more).items():
         setattr(edit, key, value)
+    edit.detail = {**(edit.detail or {}), "by": actor.get(), "when": now().isoformat(timespec="seconds")}
     c.title = title
     c.s.add(edit)
     c.s.flush()

@@ -108,6 +108,13 @@ function EditsLedger({ id }: { id: string }) {
       figure: true,
       width: "140px",
     },
+    { head: "by", cell: (e) => e.detail.by ?? "", value: (e) => e.detail.by ?? "", width: "100px" },
+    {
+      head: "when",
+      cell: (e) => (e.detail.when ? new Date(e.detail.when).toLocaleString() : ""),
+      value: (e) => e.detail.when ?? "",
+      width: "170px",
+    },
     { head: "state", cell: (e) => stateOf(e), value: (e) => stateOf(e), width: "120px" },
     {
       head: "can be",
