@@ -242,6 +242,15 @@ def clean(screen: Screen) -> None:
     page.keyboard.press("Control+Shift+Z")
     screen.card(re.compile(r"[\d,]+ points are deleted"))
     page.keyboard.press("Escape")
+    screen.press("Look for them")
+    screen.idle(180)
+    moved = page.get_by_text(re.compile(r"^\d+ things moved"))
+    expect(moved).to_be_visible(timeout=20_000)
+    count = int(moved.inner_text().split()[0])
+    for word in ("delete it", "keep it"):  # thing by thing
+        page.get_by_role("button", name=word, exact=True).first.click()
+        count -= 1
+        expect(page.get_by_text(re.compile(rf"^{count} things moved"))).to_be_visible(timeout=20_000)
 
 
 def draw(screen: Screen) -> None:

@@ -9,6 +9,8 @@ import numpy as np
 
 from ..core.align.believe import tie
 from ..core.align.prepared import prepare
+from ..core.clean import noise
+from ..core.clean.select import Lasso
 from ..core.kernels import planes
 from ..core.scan.grid import range_image
 from ..core.scan.octree import arrange
@@ -35,6 +37,8 @@ def warm() -> None:
     prepared = {name: prepare(s) for name, s in scans.items()}
     tie(prepared)
     _keep_and_read_back(scans["ST-01"])
+    Lasso(np.eye(4), np.array([[0.0, 0], [1, 0], [0, 1]])).inside(np.zeros((2, 3)))
+    noise.mixed(range_image(scans["ST-01"]), len(scans["ST-01"]))
     find(range_image(scans["ST-01"]), scans["ST-01"].intensity, Wanted((0.1,), (0.3,)))
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "warm.e57"

@@ -255,8 +255,8 @@ class Lasso(_Drawn):
         if self.outline.ndim != 2 or len(self.outline) < 3:
             raise BadInput("a lasso needs at least three corners", remedy="draw round the points")
 
-    def _drawn(self, flat: Array) -> Flags:
-        return outline.inside(flat, self.outline)
+    def inside(self, points: Array) -> Flags:
+        return outline.in_view(points, self.view, self.outline)
 
 
 @dataclass(frozen=True)

@@ -37,13 +37,71 @@ def _inside(
         out[i] = odd
 
 
+@njit(cache=True, nogil=True)
+def _in_view(
+    points: NDArray[np.float64],
+    view: NDArray[np.float64],
+    bounds: NDArray[np.float64],
+    edges: NDArray[np.float64],
+    first: NDArray[np.int64],
+    listed: NDArray[np.int64],
+    low: float,
+    per: float,
+    out: NDArray[np.bool_],
+) -> None:
+    bands = len(first) - 1
+    for i in range(len(points)):
+        px, py, pz = points[i, 0], points[i, 1], points[i, 2]
+        out[i] = False
+        w = view[3, 0] * px + view[3, 1] * py + view[3, 2] * pz + view[3, 3]
+        if w <= 1e-9:
+            continue
+        x = (view[0, 0] * px + view[0, 1] * py + view[0, 2] * pz + view[0, 3]) / w
+        if x < bounds[0] or x > bounds[1]:
+            continue
+        y = (view[1, 0] * px + view[1, 1] * py + view[1, 2] * pz + view[1, 3]) / w
+        at = (y - low) * per
+        if not 0.0 <= at <= bands:
+            continue
+        z = view[2, 0] * px + view[2, 1] * py + view[2, 2] * pz + view[2, 3]
+        if abs(z) > w:
+            continue
+        odd = False
+        band = min(int(at), bands - 1)
+        for j in range(first[band], first[band + 1]):
+            e = listed[j]
+            x0, y0, x1, y1 = edges[e, 0], edges[e, 1], edges[e, 2], edges[e, 3]
+            if (y0 > y) != (y1 > y) and x < (x1 - x0) * (y - y0) / (y1 - y0) + x0:
+                odd = not odd
+        out[i] = odd
+
+
+def in_view(points: NDArray[np.float64], view: NDArray[np.float64], corners: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """(n,) bool for (n, 3) points that a view (4, 4) puts inside (k, 2) corners, before the eye and no deeper than the view (|z| <= w)."""
+    out = np.zeros(len(points), np.bool_)
+    sorted_ = _bands(corners)
+    if sorted_ is None or not len(points):
+        return out
+    bounds = np.array([corners[:, 0].min(), corners[:, 0].max()], np.float64)
+    _in_view(np.ascontiguousarray(points, np.float64), np.ascontiguousarray(view, np.float64), bounds, *sorted_, out)
+    return out
+
+
 def inside(points: NDArray[np.float64], corners: NDArray[np.float64]) -> NDArray[np.bool_]:
     """(n,) bool for (n, 2) points and (k, 2) corners, any unit. No point is inside an outline without height."""
+    out = np.zeros(len(points), np.bool_)
+    sorted_ = _bands(corners)
+    if sorted_ is not None and len(points):
+        _inside(np.ascontiguousarray(points, np.float64), *sorted_, out)
+    return out
+
+
+def _bands(corners: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64], float, float] | None:
+    """Edges, where the list of each band begins, the lists, the lowest y and bands per unit; None of an outline without height."""
     edges = np.ascontiguousarray(np.hstack([corners, np.roll(corners, -1, axis=0)]), np.float64)
     edges = edges[edges[:, 1] != edges[:, 3]]
-    out = np.zeros(len(points), np.bool_)
-    if not len(edges) or not len(points):
-        return out
+    if not len(edges):
+        return None
     low, high = float(edges[:, [1, 3]].min()), float(edges[:, [1, 3]].max())
     per = BANDS / (high - low)
     begin = np.clip(((edges[:, [1, 3]].min(axis=1) - low) * per).astype(np.int64), 0, BANDS - 1)
@@ -53,5 +111,4 @@ def inside(points: NDArray[np.float64], corners: NDArray[np.float64]) -> NDArray
     band = np.repeat(begin, number) + np.arange(len(edge)) - np.repeat(np.cumsum(number) - number, number)
     order = np.argsort(band, kind="stable")
     first = np.searchsorted(band[order], np.arange(BANDS + 1)).astype(np.int64)
-    _inside(np.ascontiguousarray(points, np.float64), edges, first, edge[order].astype(np.int64), low, per, out)
-    return out
+    return edges, first, edge[order].astype(np.int64), low, per

@@ -111,7 +111,7 @@ function EditsLedger({ id }: { id: string }) {
     { head: "by", cell: (e) => e.detail.by ?? "", value: (e) => e.detail.by ?? "", width: "100px" },
     {
       head: "when",
-      cell: (e) => (e.detail.when ? new Date(e.detail.when).toLocaleString() : ""),
+      cell: (e) => <span className="font-mono">{(e.detail.when ?? "").slice(0, 16).replace("T", " ")}</span>,
       value: (e) => e.detail.when ?? "",
       width: "170px",
     },
