@@ -85,7 +85,7 @@ def walk(screen: Screen, url: str) -> None:
     page = screen.page
 
     def keep(name: str) -> None:
-        screen.drawn() if page.get_by_label("Bench", exact=True).count() else None
+        screen.drawn(120) if page.get_by_label("Bench", exact=True).count() else None
         page.mouse.move(640, 790)
         page.wait_for_timeout(700)
         page.screenshot(path=FOLDER / f"{name}.png")
