@@ -18,6 +18,7 @@ from taut_lantern.standins.scanner import Scanner, scan
 from taut_lantern.standins.scene import Mirror, Vec
 from taut_lantern.store.marks import pack_indices
 from tests.truth.layouts import YARD, Layout
+from tests.truth.test_rooms import behind
 
 from .sites import copies, hall, stair
 from .table import Row
@@ -68,14 +69,6 @@ def _vec(v: np.ndarray) -> Vec:
     return float(v[0]), float(v[1]), float(v[2])
 
 
-def _images(own: Seen, m: Mirror) -> np.ndarray:
-    p, origin, c = frames.apply(own.T_part_station, own.xyz), own.T_part_station[:3, 3], np.array(m.centre)
-    right, up, n = m.axes()
-    off, high = (p - c) @ n, float((origin - c) @ n)
-    at = origin + (p - origin) * (high / (high - off))[:, None] - c
-    return np.asarray((off < -0.06) & (high > 0) & (np.abs(at @ right) < m.width / 2) & (np.abs(at @ up) < m.height / 2))
-
-
 def _taken(own: Seen, found: list) -> np.ndarray:  # type: ignore[type-arg]
     mine = np.zeros(len(own.xyz), bool)
     for g in found:
@@ -98,7 +91,7 @@ def _ghosts() -> list[Row]:
         found = ghosts(stations)
         count += len(mirrors)
         for own in stations:
-            mine, true = _taken(own, found), np.any([_images(own, m) for m in mirrors], axis=0)
+            mine, true = _taken(own, found), np.any([behind(own, m) for m in mirrors], axis=0)
             images, hit, wrong = images + int(true.sum()), hit + int((true & mine).sum()), wrong + int((mine & ~true).sum())
             points += len(own.xyz)
     return [

@@ -6,6 +6,7 @@ locked ones those of locked zones; the class of a point is that of the last edit
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterable, Mapping
 
 import numpy as np
@@ -92,6 +93,12 @@ def mask_of(marks: Marks, points: int) -> NDArray[np.bool_]:
 def deleted_mask(s: Session, station: Station) -> NDArray[np.bool_]:
     """(points,) bool: which points any active deletion marks."""
     return mask_of(marks_of(s, station.id), station.points)
+
+
+def deletions_of(s: Session, project_id: str) -> str:
+    """Names what is deleted in a project: the same as long as that is the same."""
+    q = select(Edit.points).where(Edit.project_id == project_id, Edit.active, Edit.does == "delete").order_by(Edit.points)
+    return hashlib.sha256(" ".join(s.scalars(q)).encode()).hexdigest()[:32]
 
 
 def zones_of(s: Session, project_id: str) -> list[Zone]:

@@ -3426,13 +3426,11 @@ export interface components {
         };
         /**
          * EvenDetail
-         * @description Of what is left out at one spacing: that, metres; how many points stay; the network's revision that it was found at.
+         * @description Of what is left out at one spacing: that, metres, and how many points stay.
          */
         EvenDetail: {
             /** Kept */
             kept?: number | null;
-            /** Network */
-            network?: number | null;
             /** Part */
             part?: string | null;
             /** Spacing */
@@ -5458,6 +5456,8 @@ export interface components {
             locked: boolean;
             /** Name */
             name: string;
+            /** Old */
+            old: string;
             /** Parent Id */
             parent_id: string | null;
             /** Shown */

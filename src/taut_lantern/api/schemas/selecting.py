@@ -160,11 +160,10 @@ class ActOut(Out):
 
 
 class EvenDetail(Out):
-    """Of what is left out at one spacing: that, metres; how many points stay; the network's revision that it was found at."""
+    """Of what is left out at one spacing: that, metres, and how many points stay."""
 
     spacing: float | None = None
     kept: int | None = None
-    network: int | None = None
     part: str | None = None
 
 
@@ -186,6 +185,7 @@ class ZoneOut(Out):
     count: int
     stations: list[str]
     detail: EvenDetail
+    old: str  # why what is left out at one spacing is to be found again
 
 
 class ZonePatch(Model):

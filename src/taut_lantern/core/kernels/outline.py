@@ -12,6 +12,18 @@ from numpy.typing import NDArray
 BANDS = 256
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _odd(x, y, band, edges, first, listed):  # type: ignore[no-untyped-def]
+    """Whether a place crosses the edges of its band an odd number of times on its way to the right."""
+    odd = False
+    for j in range(first[band], first[band + 1]):
+        e = listed[j]
+        x0, y0, x1, y1 = edges[e, 0], edges[e, 1], edges[e, 2], edges[e, 3]
+        if (y0 > y) != (y1 > y) and x < (x1 - x0) * (y - y0) / (y1 - y0) + x0:
+            odd = not odd
+    return odd
+
+
 @njit(cache=True, nogil=True)
 def _inside(
     points: NDArray[np.float64],
@@ -26,15 +38,7 @@ def _inside(
     for i in range(len(points)):
         x, y = points[i, 0], points[i, 1]
         at = (y - low) * per
-        odd = False
-        if 0.0 <= at <= bands:
-            band = min(int(at), bands - 1)
-            for j in range(first[band], first[band + 1]):
-                e = listed[j]
-                x0, y0, x1, y1 = edges[e, 0], edges[e, 1], edges[e, 2], edges[e, 3]
-                if (y0 > y) != (y1 > y) and x < (x1 - x0) * (y - y0) / (y1 - y0) + x0:
-                    odd = not odd
-        out[i] = odd
+        out[i] = 0.0 <= at <= bands and _odd(x, y, min(int(at), bands - 1), edges, first, listed)
 
 
 @njit(cache=True, nogil=True)
@@ -66,14 +70,7 @@ def _in_view(
         z = view[2, 0] * px + view[2, 1] * py + view[2, 2] * pz + view[2, 3]
         if abs(z) > w:
             continue
-        odd = False
-        band = min(int(at), bands - 1)
-        for j in range(first[band], first[band + 1]):
-            e = listed[j]
-            x0, y0, x1, y1 = edges[e, 0], edges[e, 1], edges[e, 2], edges[e, 3]
-            if (y0 > y) != (y1 > y) and x < (x1 - x0) * (y - y0) / (y1 - y0) + x0:
-                odd = not odd
-        out[i] = odd
+        out[i] = _odd(x, y, min(int(at), bands - 1), edges, first, listed)
 
 
 def in_view(points: NDArray[np.float64], view: NDArray[np.float64], corners: NDArray[np.float64]) -> NDArray[np.bool_]:

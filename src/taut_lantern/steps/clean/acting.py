@@ -10,9 +10,8 @@ from sqlalchemy.orm import Session
 
 from ...core.clean.select import All
 from ...core.errors import BadInput, Conflict
-from ...site.common import Moved, owned, state_of, still
+from ...site.common import owned, settled, state_of, still
 from ...store import journal
-from ...store.db import snapshot
 from ...store.marks import packed
 from ...store.models import Station, Zone
 from . import selecting, zones
@@ -21,7 +20,6 @@ from .edits import TOO_MUCH, Index, living, made, restore
 from .shapes import Chosen
 
 DOES = ("delete", "hide", "only", "class", "keep", "into", "out_of", "restore")
-ROUNDS = 4
 
 
 def act(project_id: str, do: str, revision: int, given: Mapping[str, Any]) -> dict[str, Any]:
@@ -33,15 +31,11 @@ def act(project_id: str, do: str, revision: int, given: Mapping[str, Any]) -> di
     """
     if do not in DOES:
         raise BadInput(f"nothing is done as {do!r}", subject="do", remedy=f"use {', '.join(DOES)}")
-    for _ in range(ROUNDS):
-        with snapshot() as s:
-            state = state_of(s, project_id)
-            parts, spared = _meant(s, project_id, do, revision, given)
-        try:
-            return _done(project_id, do, revision, given, state, parts, spared)
-        except Moved:
-            continue
-    raise Conflict("the project is being changed by others right now", subject="project", remedy="try again in a moment", code="busy")
+
+    def compute(s: Session) -> tuple[int, dict[str, Index], int]:
+        return state_of(s, project_id), *_meant(s, project_id, do, revision, given)
+
+    return settled(compute, lambda meant: _done(project_id, do, revision, given, *meant), project_id)
 
 
 def _meant(s: Session, project_id: str, do: str, revision: int, given: Mapping[str, Any]) -> tuple[dict[str, Index], int]:

@@ -16,7 +16,7 @@ from ...site.density import evened
 from ...site.parts import stations_in, wanted
 from ...store import journal
 from ...store.db import session
-from ...store.marks import deleted_mask, keep_set, packed, zones_of
+from ...store.marks import deleted_mask, deletions_of, keep_set, packed, zones_of
 from ...store.models import Job, Zone
 from ...store.queue import LIVE, enqueue
 from ...store.tiles import read_station
@@ -39,8 +39,9 @@ def run(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
     """What is left out becomes a zone that is not shown; one that was there gives way."""
     spacing = float(params["spacing"])
 
-    def compute(s: Session) -> tuple[int, int, dict[str, NDArray[np.int64]], int]:
+    def compute(s: Session) -> tuple[int, int, str, dict[str, NDArray[np.int64]], int]:
         state, network = state_of(s, project_id), get_project(s, project_id).network_revision
+        gone_now = deletions_of(s, project_id)
         stations = stations_in(stations_of(s, project_id), params["part"])
         alive = {x.id: np.nonzero(~deleted_mask(s, x))[0] for x in stations}
         clouds = ((x.name, read_station(s, x).take(alive[x.id]), matrix(x.pose)) for x in stations)
@@ -50,10 +51,10 @@ def run(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
             gone = np.delete(alive[x.id], even.kept(k))
             if len(gone):
                 out[x.id] = gone
-        return state, network, out, sum(len(i) for i in alive.values())
+        return state, network, gone_now, out, sum(len(i) for i in alive.values())
 
-    def commit(made: tuple[int, int, dict[str, NDArray[np.int64]], int]) -> dict[str, Any]:
-        state, network, out, living = made
+    def commit(made: tuple[int, int, str, dict[str, NDArray[np.int64]], int]) -> dict[str, Any]:
+        state, network, gone, out, living = made
         count = sum(len(i) for i in out.values())
         with journal.change(project_id, f"Evened out to {1000 * spacing:g} mm", topic="zones") as c:
             still(c.s, project_id, state)
@@ -62,7 +63,7 @@ def run(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
                     c.remove(old)
             own = keep_set(c.s, project_id, packed(out))
             zone = Zone(project_id=project_id, name=f"Left out at {1000 * spacing:g} mm", kind="even", shown=False, points=own, count=count)
-            zone.detail = {"spacing": spacing, "network": network, "kept": living - count, "part": params["part"]}
+            zone.detail = {"spacing": spacing, "network": network, "gone": gone, "kept": living - count, "part": params["part"]}
             c.s.add(zone)
             return progress.conclude(c.s, {"kept": living - count, "left_out": count})
 

@@ -12,7 +12,6 @@ from sqlalchemy.orm import Session
 
 from ...core.errors import BadInput, Conflict
 from ...site.common import Progress, get_project, heavy, owned, settled, still
-from ...site.common import clean_name as clean_name
 from ...store import journal
 from ...store.db import GONE, actor, session
 from ...store.marks import (
@@ -33,6 +32,7 @@ from ...store.models import Edit, Station, now
 from ...store.queue import enqueue
 from ...store.tiles import tiles_of
 from . import selecting
+from .classes import name_of
 from .selecting import AT_ONCE, Found, look
 from .shapes import Chosen, drawn
 
@@ -166,7 +166,7 @@ def take(c: journal.Change, find: Edit, code: int | None = None) -> int:
     if count and code is not None:
         made(
             c,
-            f"{find.title}: class {_class_name(c, code)}",
+            f"{find.title}: class {name_of(c.project, code)}",
             count,
             packed(parts),
             does="class",
@@ -175,15 +175,9 @@ def take(c: journal.Change, find: Edit, code: int | None = None) -> int:
         )
     elif count:
         made(c, find.title, count, packed(parts), place=find.place, kind=find.kind, detail=find.detail)
-    c.title = f"Deleted {count:,} points: {find.title}" if code is None else f"Gave {count:,} points the class {_class_name(c, code)}"
+    c.title = f"Deleted {count:,} points: {find.title}" if code is None else f"Gave {count:,} points the class {name_of(c.project, code)}"
     c.s.flush()
     return count
-
-
-def _class_name(c: journal.Change, code: int) -> str:
-    from .classes import name_of  # classes are edits too
-
-    return name_of(c.project, code)
 
 
 def restore(c: journal.Change, parts: Mapping[str, Index]) -> int:

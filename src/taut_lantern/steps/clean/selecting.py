@@ -12,13 +12,12 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.clean.select import All, Clip, Points
 from ...core.errors import BadInput, Conflict
-from ...site.common import Moved, Progress, get_project, heavy, matrix, state_of, stations_of, still
+from ...site.common import Moved, Progress, get_project, heavy, matrix, state_of, stations_of
 from ...site.visible import clip_of
 from ...store.db import actor, notify, session, snapshot
 from ...store.marks import deleted_mask, drop_set, hidden_mask, keep_set, locked_mask, packed, read_set
@@ -121,7 +120,8 @@ def _unread(shape: Chosen, clip: Clip | None) -> bool:
 def _tiles(s: Session, station: Station, shape: Chosen, clip: Clip | None) -> tuple[list[int], int]:
     """Tiles of a station that may hold points of the shape, and how many points they hold."""
     if _unread(shape, clip):
-        return [], 0 if isinstance(shape.shape, Marked) and station.id not in shape.shape.masks else 1
+        mask = shape.shape.masks.get(station.id) if isinstance(shape.shape, Marked) else None
+        return [], station.points if isinstance(shape.shape, All) else 0 if mask is None else int(mask.sum())
     t = matrix(station.pose)
     ids, points = [], 0
     for r in tiles_of(s, [station.id]):
@@ -229,14 +229,19 @@ def _write(s: Session, project_id: str, revision: int, step: dict[str, Any]) -> 
     if row is None:
         row = Selection(project_id=project_id, actor=actor.get(), revision=0, steps=[])
         s.add(row)
+    _go_on(s, row, step)
+    return row
+
+
+def _go_on(s: Session, row: Selection, step: dict[str, Any]) -> None:
+    """A step more; those that can no longer be taken back let go of their points."""
     steps = [*row.steps, step]
     for old in steps[:-KEPT]:
         if old["set"] and all(old["set"] != later["set"] for later in steps[-KEPT:]):
             drop_set(s, old["set"])
     row.steps, row.revision = steps[-KEPT:], row.revision + 1
     s.flush()
-    notify(s, project_id, "selection", actor=actor.get())
-    return row
+    notify(s, row.project_id, "selection", actor=row.actor)
 
 
 def points_of(s: Session, project_id: str, revision: int | None = None) -> tuple[int, dict[str, Any] | None, dict[str, Index]]:
@@ -339,7 +344,12 @@ def _choose(
 
 def clear(project_id: str) -> dict[str, Any]:
     """Let go of what is selected; a step that can be taken back."""
-    return _anew(project_id, lambda s, last: _step(s, project_id, {}, "nothing", "living", {}))
+    with session() as s:
+        get_project(s, project_id)
+        s.get_one(Project, project_id, with_for_update={"key_share": True})
+        empty_after(s, project_id)
+        s.flush()
+        return said(s, project_id)
 
 
 def back(project_id: str) -> dict[str, Any]:
@@ -358,16 +368,6 @@ def back(project_id: str) -> dict[str, Any]:
         return said(s, project_id)
 
 
-def _anew(project_id: str, make: Any) -> dict[str, Any]:
-    with session() as s:
-        get_project(s, project_id)
-        s.get_one(Project, project_id, with_for_update={"key_share": True})
-        row = _row(s, project_id)
-        if row is not None and _last(row) is not None:
-            _write(s, project_id, row.revision, make(s, _last(row)))
-        return said(s, project_id)
-
-
 def mask(s: Session, station: Station) -> NDArray[np.bool_]:
     """(points,) bool: which points of a station whoever asks has selected."""
     out = np.zeros(station.points, bool)
@@ -381,15 +381,4 @@ def empty_after(s: Session, project_id: str) -> None:
     """In the transaction of what was done with a selection: it holds nothing now."""
     row = _row(s, project_id)
     if row is not None and _last(row) is not None:
-        row.steps = [*row.steps, {"set": "", "count": 0, "stations": {}, "title": "nothing", "among": "living", "spared": {}}][-KEPT:]
-        row.revision += 1
-        notify(s, project_id, "selection", actor=actor.get())
-
-
-def stations_named(s: Session, project_id: str, ids: list[str]) -> dict[str, Station]:
-    q = select(Station).where(Station.project_id == project_id, Station.id.in_(ids))
-    return {x.id: x for x in s.scalars(q)}
-
-
-def still_there(s: Session, project_id: str, state: int) -> None:
-    still(s, project_id, state)
+        _go_on(s, row, _step(s, project_id, {}, "nothing", "living", {}))

@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from ...core.clean.grow import KINDS, grown
 from ...core.clean.select import WHOLE, All, Away, Box, Bright, Lasso, Shape, Slab, Sphere, Stroke
 from ...core.errors import BadInput
-from ...site.common import Array, finite, get_project, matrix, owned, stations_of
+from ...site.common import Array, finite, get_project, owned, stations_of
 from ...site.frames import in_use
 from ...site.near import caught_near
 from ...site.visible import to_box
@@ -147,6 +147,3 @@ def _grow(s: Session, project_id: str, spec: dict[str, Any], station_ids: list[s
         return out
 
     return Chosen(Sphere(pick, float(spec["reach"])), choose)
-
-
-__all__ = ["Chosen", "Marked", "drawn", "matrix", "of_spec"]

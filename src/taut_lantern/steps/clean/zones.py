@@ -13,7 +13,7 @@ from ...core.errors import BadInput
 from ...site.common import clean_name, get_project, owned
 from ...store import journal
 from ...store.db import session
-from ...store.marks import counts_of, keep_set, packed, read_set, zones_of
+from ...store.marks import counts_of, deletions_of, keep_set, packed, read_set, zones_of
 from ...store.models import Zone
 
 Index = NDArray[np.int64]
@@ -26,7 +26,16 @@ def list_zones(s: Session, project_id: str) -> list[dict[str, Any]]:
     rows = zones_of(s, project_id)
     inside = counts_of(s, [z.points for z in rows])
     shown = ("id", "version", "parent_id", "name", "kind", "hue", "shown", "locked", "apart", "count", "detail")
-    return [{**{k: getattr(z, k) for k in shown}, "stations": sorted(inside.get(z.points, {}))} for z in rows]
+    return [{**{k: getattr(z, k) for k in shown}, "stations": sorted(inside.get(z.points, {})), "old": _why_old(s, z)} for z in rows]
+
+
+def _why_old(s: Session, zone: Zone) -> str:
+    """Why what is left out at one spacing is to be found again; "" when it is of now, and of all other zones."""
+    if zone.kind != "even":
+        return ""
+    if zone.detail.get("network") != get_project(s, zone.project_id).network_revision:
+        return "stations were moved since"
+    return "" if zone.detail.get("gone") == deletions_of(s, zone.project_id) else "points were deleted or brought back since"
 
 
 def keep(c: journal.Change, parts: Mapping[str, Index], name: str, parent: str | None = None) -> Zone:

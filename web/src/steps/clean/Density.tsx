@@ -53,9 +53,9 @@ export function Density({ id, project }: { id: string; project: Project }) {
             {grouped(even.detail.kept ?? 0)} points stay, {grouped(even.count)} are left out: the best of each cell is
             kept. {even.shown ? "All are seen and handed over now." : "Clouds are handed over as they are seen."}
           </Quiet>
-          {even.detail.network !== project.network_revision && (
+          {even.old && (
             <p role="alert" className="my-1 text-[13px] text-slack">
-              Stations were moved since: find the spacing again.
+              Out of date: {even.old}. Find the spacing again.
             </p>
           )}
         </>

@@ -74,7 +74,7 @@ export function ZonesLedger({ id }: { id: string }) {
           </span>
         ),
     },
-    { head: "points", cell: (z) => grouped(z.count), value: (z) => z.count, figure: true, width: "110px" },
+    { head: "points held", cell: (z) => grouped(z.count), value: (z) => z.count, figure: true, width: "110px" },
     {
       head: "",
       says: "shown and locked",

@@ -6,10 +6,11 @@ import { Await } from "../../kit/await";
 import { Table } from "../../kit/table";
 import { useView } from "../../kit/view";
 import type { Selection } from "../../parts/select";
+import { ByValue } from "./ByValue";
 import { BoxesLedger, BoxPart } from "./Boxes";
 import { Density } from "./Density";
 import { Finds } from "./Finds";
-import { ByValue, spared, Tools, WithSelection } from "./Selecting";
+import { spared, Tools, WithSelection } from "./Selecting";
 import { ZonesLedger } from "./Zones";
 
 type Edit = Schemas["EditOut"];

@@ -109,8 +109,8 @@ function Loaded({
       {hidden > 0 && <Quiet>{grouped(hidden)} hidden points go out too: they are only out of sight.</Quiet>}
       {evened && !even.trim() && (
         <Quiet>
-          One spacing of {1000 * (evened.detail.spacing ?? 0)} mm is on: clouds go out as they are seen. Another one can
-          be given here.
+          One spacing of {1000 * (evened.detail.spacing ?? 0)} mm is on{evened.old && ` (out of date: ${evened.old})`}:
+          clouds go out as they are seen. Another one can be given here.
         </Quiet>
       )}
       <Field
