@@ -103,21 +103,22 @@ def bring_in(project: str, original: str) -> None:
 
 def plan(project: str) -> None:
     from taut_lantern.site.common import stations_of
-    from taut_lantern.steps.draw import sections
+    from taut_lantern.site.slab import slab_of
+    from taut_lantern.steps.draw import cuts
     from taut_lantern.store.db import session
     from taut_lantern.store.models import Section
     from taut_lantern.store.tiles import read_tiles
 
-    made = sections.make_section(project, "plan", {"height": -0.5, "before": 0.0, "behind": 0.05})
+    made = cuts.make_section(project, "plan", {"height": -0.5, "before": 0.0, "behind": 0.05})
     with session() as s:
         section, (station,) = s.get_one(Section, made), stations_of(s, project)
-        sections.slab_points(s, project, section)  # warm: the first reads fill the database's cache
+        slab_of(s, project, section)  # warm: the first reads fill the database's cache
         begin = time.perf_counter()
-        points, _, counts = sections.slab_points(s, project, section)
+        slab = slab_of(s, project, section)
         seconds = time.perf_counter() - begin
     begin = time.perf_counter()
     kept = sum(int(((t.xyz[:, 2] <= -0.5) & (t.xyz[:, 2] >= -0.55)).sum()) for t in read_tiles(station_id=station.id, kinds=()))
-    answer(seconds=seconds, counts=counts, points=len(points), kept=kept, everything=time.perf_counter() - begin)
+    answer(seconds=seconds, counts=slab.counts, points=len(slab.points), kept=kept, everything=time.perf_counter() - begin)
 
 
 def twelve() -> None:

@@ -21,4 +21,12 @@ cmp -s web/src/api/schema.d.ts "$LANTERN_HOME/schema.d.ts" || { echo "web/src/ap
 
 step "tests"
 "$bin/python" -c "from taut_lantern.standins.warm import warm; warm()"
-"$bin/python" -m pytest --durations=10
+# Those in the browser wait much and compute little: they run beside the others, on databases of their own.
+page=$LANTERN_HOME/page.log
+LANTERN_RUN=_page "$bin/python" -m pytest --durations=5 tests/browser >"$page" 2>&1 &
+browser=$! failed=0
+"$bin/python" -m pytest --durations=10 --ignore=tests/browser || failed=1
+wait "$browser" || failed=1
+step "tests in the browser"
+cat "$page"
+exit "$failed"

@@ -14,7 +14,8 @@ from hypothesis import settings as hypothesis_settings
 
 from tests.databases import address, fresh_database
 
-DATABASE = address("lantern_test")
+RUN = os.environ.get("LANTERN_RUN", "")  # of two runs side by side each has its own databases
+DATABASE = address(f"lantern_test{RUN}")
 os.environ["LANTERN_DATABASE"] = DATABASE
 hypothesis_settings.register_profile("lantern", deadline=None, derandomize=True, max_examples=40)
 hypothesis_settings.load_profile("lantern")
@@ -30,7 +31,7 @@ from tests.support import bring_in, make_project  # noqa: E402
 
 def pytest_sessionstart() -> None:
     """Before anything is collected: the contract test opens the application then."""
-    fresh_database("lantern_test")
+    fresh_database(f"lantern_test{RUN}")
     migrate()
     apply_schema()
 
@@ -71,7 +72,7 @@ def tied(database: str, site: Path) -> str:
 
 @pytest.fixture(scope="session")
 def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
-    server = Served(fresh_database("lantern_served"), tmp_path_factory.mktemp("served") / "log", simulated=True)
+    server = Served(fresh_database(f"lantern_served{RUN}"), tmp_path_factory.mktemp("served") / "log", simulated=True)
     server.start()
     yield server
     server.stop()

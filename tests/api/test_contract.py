@@ -13,7 +13,7 @@ from sqlalchemy import select
 
 from taut_lantern.api.app import make_app
 from taut_lantern.steps.clean import boxes
-from taut_lantern.steps.draw import sections
+from taut_lantern.steps.draw import cuts, tracing
 from taut_lantern.steps.place import control
 from taut_lantern.store.db import session
 from taut_lantern.store.models import Control
@@ -42,8 +42,8 @@ def ids(database: str, tmp_path_factory: pytest.TempPathFactory) -> dict[str, st
     project = make_project("contract")
     path = write_scan(tmp_path_factory.mktemp("contract") / "a.e57", room(3000))
     (station,) = bring_in(project, [path])
-    section = sections.make_section(project, "plan", {"height": 0.0, "behind": 0.5})
-    trace = sections.draw_trace(project, section, "line", "wall", [[0.0, 0.0], [1.0, 0.0]])
+    section = cuts.make_section(project, "plan", {"height": 0.0, "behind": 0.5})
+    trace = tracing.draw(project, section, "line", "wall", [[0.0, 0.0], [1.0, 0.0]])
     control.take_in(project, "a;1;2;3\nb;4;5;6\nc;7;8;1\n", "c.csv", None, "m")
     with session() as s:
         first = tiles_of(s, [station])[0].first

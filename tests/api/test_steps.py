@@ -80,7 +80,7 @@ def test_a_plan_is_cut_fitted_drawn_on_and_comes_out_as_dxf(client: TestClient, 
     n = len(slab.content) // 12
     along, across = np.frombuffer(slab.content, np.float32, 2 * n).reshape(n, 2).T
     assert n > 1000 and abs(np.ptp(along) - SIZE[0]) < 0.01 and abs(np.ptp(across) - SIZE[1]) < 0.01
-    assert fitted(client, p, made_).result == {"lines": 4, "circles": 0}
+    assert fitted(client, p, made_).result == {"lines": 4, "circles": 0, "walls": 0}
     client.post(f"/api/projects/{p}/sections/{made_}/traces", json={"kind": "line", "layer": "pipe", "points": [[0, 0], [1, 1]]})
     (section,) = client.get(f"/api/projects/{p}/sections").json()
     assert section["name"] == "Plan 1.20 m above floor" and {t["state"] for t in section["traces"]} == {"found", "drawn"}
@@ -97,7 +97,7 @@ def test_a_plan_is_cut_fitted_drawn_on_and_comes_out_as_dxf(client: TestClient, 
     (section,) = client.get(f"/api/projects/{p}/sections").json()
     drop = next(t for t in section["traces"] if t["state"] == "found")
     client.patch(f"/api/projects/{p}/traces/{drop['id']}", json={"state": "rejected", "version": drop["version"]})
-    assert fitted(client, p, made_).result == {"lines": 4, "circles": 0}
+    assert fitted(client, p, made_).result == {"lines": 4, "circles": 0, "walls": 0}
     (section,) = client.get(f"/api/projects/{p}/sections").json()
     # what somebody accepted is not found twice, what somebody rejected is not found again
     assert sorted(t["state"] for t in section["traces"]) == ["accepted", "drawn", "found", "found"]
@@ -107,13 +107,13 @@ def test_lines_know_that_the_network_moved_under_them(client: TestClient, p: str
     made_ = client.post(f"/api/projects/{p}/sections", json={"kind": "plan", "height": 0.2, "behind": 0.1}).json()["id"]
     fitted(client, p, made_)
     client.post(f"/api/projects/{p}/sections/{made_}/traces", json={"kind": "line", "points": [[0, 0], [1, 1]]})
-    old = lambda: sorted((t["state"], t["old"]) for t in client.get(f"/api/projects/{p}/sections").json()[0]["traces"])  # noqa: E731
-    assert old() == [("drawn", False)] + 4 * [("found", False)]
+    old = lambda: sorted((t["state"], t["why_old"]) for t in client.get(f"/api/projects/{p}/sections").json()[0]["traces"])  # noqa: E731
+    assert old() == [("drawn", "")] + 4 * [("found", "")]
     station = client.get(f"/api/projects/{p}/stations").json()[1]
     client.patch(f"/api/projects/{p}/stations/{station['id']}", json={"deleted": True, "version": station["version"]})
-    assert old() == [("drawn", False)] + 4 * [("found", True)]
+    assert old() == [("drawn", "")] + 4 * [("found", "the network changed since")]
     fitted(client, p, made_)
-    assert old() == [("drawn", False)] + 4 * [("found", False)]
+    assert old() == [("drawn", "")] + 4 * [("found", "")]
 
 
 def test_a_section_outside_the_cloud_says_so(client: TestClient, p: str) -> None:

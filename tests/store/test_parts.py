@@ -20,12 +20,13 @@ from taut_lantern.site.frames import Currency, InUse, deviation_in, in_use
 from taut_lantern.site.notes import notes_of
 from taut_lantern.site.parts import parts_of
 from taut_lantern.site.placing import residuals_of
+from taut_lantern.site.slab import slab_of
 from taut_lantern.site.solution import solution_of
 from taut_lantern.site.visible import clip_of
 from taut_lantern.steps import notes, projects, views
 from taut_lantern.steps.bring_in import stations
 from taut_lantern.steps.clean import boxes, edits
-from taut_lantern.steps.draw import sections
+from taut_lantern.steps.draw import cuts
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control, grids
 from taut_lantern.steps.tie import links, targets
@@ -90,9 +91,9 @@ def test_slabs_lassos_and_boxes_are_of_one_part(pairs: tuple[str, list[str]]) ->
     with session() as s:
         one, other = parts_of(s, project)
     for part in (one, other):
-        made = sections.make_section(project, "plan", {"height": 0.2, "before": 0.0, "behind": 0.4}, part_id=part.id)
+        made = cuts.make_section(project, "plan", {"height": 0.2, "before": 0.0, "behind": 0.4}, part_id=part.id)
         with session() as s:
-            points, _, _ = sections.slab_points(s, project, s.get_one(Section, made))
+            points = slab_of(s, project, s.get_one(Section, made)).points
             cut = cut_of(s.get_one(Section, made))
             expected = 0
             for x in stations_of(s, project):
@@ -215,18 +216,18 @@ def test_nothing_that_is_placed_moves_when_stations_come_go_or_are_renamed(row_o
 def test_switching_links_off_and_on_moves_nothing_and_a_part_that_splits_off_comes_back(row_of: tuple[str, list[str]]) -> None:
     project, ids = row_of
     before = poses(project)
-    made = sections.make_section(project, "plan", {"height": 0.2, "behind": 0.4})
+    made = cuts.make_section(project, "plan", {"height": 0.2, "behind": 0.4})
     with session() as s:
-        whole = len(sections.slab_points(s, project, s.get_one(Section, made))[0])
+        whole = len(slab_of(s, project, s.get_one(Section, made)).points)
         last = next(k.id for k in links_of(s, project) if ids[3] in (k.a, k.b))
     links.switch_link(project, last, False, None)
     assert part_names(project) == [["S2", "S3", "S4"], ["S5"]] and moved(before, poses(project)) < 1e-9
     with session() as s:
-        assert 0 < len(sections.slab_points(s, project, s.get_one(Section, made))[0]) < whole
+        assert 0 < len(slab_of(s, project, s.get_one(Section, made)).points) < whole
     links.switch_link(project, last, True, None)
     assert len(part_names(project)) == 1 and moved(before, poses(project)) < 1e-9
     with session() as s:
-        assert len(sections.slab_points(s, project, s.get_one(Section, made))[0]) == whole
+        assert len(slab_of(s, project, s.get_one(Section, made)).points) == whole
 
 
 def links_of(s: Any, project: str) -> list[Any]:
@@ -239,7 +240,7 @@ def test_what_was_drawn_and_placed_in_a_part_moves_with_its_stations_when_it_joi
     project, ids = pairs
     with session() as s:
         one, other = parts_of(s, project)
-    made = sections.make_section(project, "upright", {"a": [0.0, -1.0], "b": [0.5, 1.0], "behind": 0.3}, part_id=other.id)
+    made = cuts.make_section(project, "upright", {"a": [0.0, -1.0], "b": [0.5, 1.0], "behind": 0.3}, part_id=other.id)
     boxes.set_box(project, "in B", [0.2, 0.1, 0], [1, 1.5, 0.8], 0.3, part_id=other.id)
     grids.square(project, grids.Picks.of([-1.5, -2.0, 0.1], [3.0, 0.5, 0.0], [100, 200, 10], False), "hall", other.id)
 

@@ -18,11 +18,12 @@ from taut_lantern.core.scan.octree import TILE
 from taut_lantern.core.scan.scan import Scan
 from taut_lantern.formats.columns import KINDS, OnDisk
 from taut_lantern.site.common import stations_of
+from taut_lantern.site.slab import slab_of
 from taut_lantern.site.visible import clip_of
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations
 from taut_lantern.steps.clean import boxes, edits, selecting
-from taut_lantern.steps.draw import sections
+from taut_lantern.steps.draw import cuts
 from taut_lantern.store import journal
 from taut_lantern.store.db import migrate, session
 from taut_lantern.store.marks import deleted_mask, pack_indices, unpack_indices
@@ -225,7 +226,7 @@ def all_stations(project: str) -> list[Station]:
 
 
 def test_undo_says_so_when_somebody_changed_the_same_thing_since(project: str) -> None:
-    made = sections.make_section(project, "plan", {"height": 0.0})
+    made = cuts.make_section(project, "plan", {"height": 0.0})
     with session() as s:
         s.get_one(Section, made).name = "renamed behind the journal's back"
     with pytest.raises(Conflict):
@@ -341,14 +342,14 @@ def test_crop_boxes_shield_points_outside_all_of_them_and_inside_those_that_take
 def test_a_section_reads_only_tiles_that_its_slab_meets(database: str, tmp_path: Path) -> None:
     made = make_project("section")
     bring_in(made, [write_scan(tmp_path / "big.e57", room(400_000, (30, 20, 6)))])
-    section = sections.make_section(made, "plan", {"height": 0.5, "before": 0.0, "behind": 0.05})
+    section = cuts.make_section(made, "plan", {"height": 0.5, "before": 0.0, "behind": 0.05})
     with session() as s:
-        points, colours, counts = sections.slab_points(s, made, s.get_one(Section, section))
+        slab = slab_of(s, made, s.get_one(Section, section))
         (station,) = stations_of(s, made)
         z = read_station(s, station).xyz[:, 2]
     expected = ((z <= np.float32(0.5)) & (z >= np.float32(0.45))).sum()
-    assert abs(len(points) - expected) <= 2 and len(colours) == len(points)
-    assert counts["tiles_read"] < 0.7 * counts["tiles"]
+    assert abs(len(slab.points) - expected) <= 2 and len(slab.rgb) == len(slab.intensity) == len(slab.points)
+    assert slab.counts["tiles_read"] < 0.7 * slab.counts["tiles"]
 
 
 def test_a_deleted_project_is_gone_for_everybody(project: str) -> None:

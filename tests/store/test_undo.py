@@ -21,7 +21,7 @@ from taut_lantern.site.solution import empty, refresh_solution
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations
 from taut_lantern.steps.clean import acting, boxes, edits, selecting, zones
-from taut_lantern.steps.draw import sections
+from taut_lantern.steps.draw import cuts, finding, tracing
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control
 from taut_lantern.steps.tie import links, targets
@@ -145,12 +145,12 @@ def changes(folder: Path) -> dict[str, Callable[[str], Any]]:
         "give a zone up": lambda p: zones.remove_zone(p, first(p, Zone), None),
         "box": lambda p: boxes.set_box(p, f"box {next(number)}", [0, 0, 0], [2, 2, 2], 0.1),
         "remove a box": lambda p: boxes.remove_box(p, first(p, CropBox)),
-        "section": lambda p: sections.make_section(p, "plan", {"height": 0.1, "behind": 0.5}),
-        "delete a section": lambda p: sections.delete_section(p, first(p, Section)),
-        "fit": lambda p: sections.fit_job(p, {"section_id": first(p, Section)}, Progress()),
-        "draw": lambda p: sections.draw_trace(p, first(p, Section), "line", "wall", [[0, 0], [1, 1]]),
-        "accept": lambda p: sections.change_trace(p, first(p, Trace), None, "accepted", "pipe"),
-        "reject": lambda p: sections.change_trace(p, first(p, Trace), None, "rejected", None),
+        "section": lambda p: cuts.make_section(p, "plan", {"height": 0.1, "behind": 0.5}),
+        "delete a section": lambda p: cuts.delete_section(p, first(p, Section)),
+        "fit": lambda p: finding.job(p, {"section_id": first(p, Section)}, Progress()),
+        "draw": lambda p: tracing.draw(p, first(p, Section), "line", "wall", [[0, 0], [1, 1]]),
+        "accept": lambda p: tracing.change(p, first(p, Trace), None, "accepted", "pipe"),
+        "reject": lambda p: tracing.change(p, first(p, Trace), None, "rejected", None),
         "unit": lambda p: projects.change_project(p, None, f"Site {next(number)}", "mm", "topographic", None),
     }
 

@@ -1,7 +1,9 @@
-"""What is drawn: the cut of a section, and its traces as drawing entities."""
+"""What is drawn: the cut of a section, its traces as shapes, the marks of other cuts in it, and the layers they lie on."""
 
 from __future__ import annotations
 
+import math
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -9,41 +11,125 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core import frames
-from ..core.draw.section import Cut, plan, upright
-from ..formats.dxf import Entity
-from ..store.models import Section, Trace
+from ..core.draw.layers import BUILDING, TO_CHECK
+from ..core.draw.section import Cut, ceiling, plan, upright
+from ..core.draw.shapes import Shape, dimension
+from ..core.frames import METRE_PER_UNIT
+from ..formats.drawn import Drawn
+from ..store.models import Project, Section, Trace
 from .common import Array, matrix
 from .frames import InUse
+
+LEVEL = ("plan", "ceiling")  # cuts that lie level
+MARKS = "section"  # the layer of cuts and titles
+GUESSED = 0.4  # share of a line that was bridged, from which it is dashed
 
 
 def cut_of(section: Section) -> Cut:
     p = section.params
-    if section.kind == "plan":
-        return plan(p["height"], p["before"], p["behind"])
+    if section.kind in LEVEL:
+        return (plan if section.kind == "plan" else ceiling)(p["height"], p["before"], p["behind"])
     return upright((p["a"][0], p["a"][1]), (p["b"][0], p["b"][1]), p["before"], p["behind"])
 
 
-def entities(s: Session, project_id: str, frame: InUse, section_ids: list[str] | None, in_section: bool) -> list[Entity]:
-    """Traces of a part as drawing entities in a frame of it, or in section coordinates (along, across); metres."""
-    out: list[Entity] = []
-    q = select(Section).where(Section.project_id == project_id, Section.part_id == frame.part).order_by(Section.kind, Section.name)
-    for section in s.scalars(q):
+def layers_of(project: Project) -> list[dict[str, Any]]:
+    """The layers of a project's drawing; those that one begins with when it has none of its own."""
+    return list(project.layers) or [asdict(x) for x in BUILDING]
+
+
+def shape_of(trace: Trace) -> Shape:
+    return Shape(trace.kind, tuple((float(x), float(y)) for x, y in trace.points), trace.radius, dict(trace.shape))
+
+
+def guessed(trace: Trace) -> bool:
+    """Whether a trace is drawn dashed: nobody has said yes to it, or much of it was bridged, unless somebody decided otherwise."""
+    if "dashed" in trace.shape:
+        return bool(trace.shape["dashed"])
+    long = float(trace.fit.get("length") or 0.0)
+    return trace.state == "found" or (long > 0 and float(trace.fit.get("bridged") or 0.0) > GUESSED * long)
+
+
+def T_frame_section(section: Section, frame: InUse) -> Array:
+    """From a section to the coordinates that are in use; may stretch."""
+    return frame.T_frame_part @ matrix(section.T_part_base) @ frames.inverse(cut_of(section).T_section_base)
+
+
+def words_of(shape: Shape, section: Section, frame: InUse) -> str:
+    """What a dimension says, in the unit and heights that are in use; its own words when it has some."""
+    if shape.kind != "dimension":
+        return ""
+    if shape.more.get("text"):
+        return str(shape.more["text"])
+    measure, value = shape.more["measure"], dimension(shape)
+    t = T_frame_section(section, frame)
+    if measure == "angle":
+        return f"{math.degrees(value):.2f}°"
+    if measure == "level":
+        at = frames.apply(t, np.array([[*shape.points[0], 0.0]]))[0]
+        return length_words(float(at[2]), frame.unit, "+")
+    return ("R " if measure == "radius" else "") + length_words(value * frames.stretch(t), frame.unit)
+
+
+def length_words(metres: float, unit: str, sign: str = "") -> str:
+    """A length as a drawing has it: whole millimetres, or three places."""
+    return f"{metres / METRE_PER_UNIT[unit]:{sign}.{0 if unit == 'mm' else 3}f}"
+
+
+def sections_of(s: Session, project_id: str, part_id: str | None) -> list[Section]:
+    q = select(Section).where(Section.project_id == project_id, Section.part_id == part_id)
+    return list(s.scalars(q.order_by(Section.kind, Section.name, Section.id)))
+
+
+def cut_marks(section: Section, others: list[Section], T_there: Array | None = None) -> list[Drawn]:
+    """Upright cuts as a level one shows them: a line with an arrow at each end towards what is seen, and the name."""
+    if section.kind not in LEVEL:
+        return []
+    t = np.eye(4) if T_there is None else T_there
+    own = cut_of(section).T_section_base @ frames.inverse(matrix(section.T_part_base))
+    out: list[Drawn] = []
+    for other in others:
+        if other.kind in LEVEL or other.id == section.id:
+            continue
+        to = own @ matrix(other.T_part_base)
+        ends = np.array([[*other.params["a"][:2], 0.0], [*other.params["b"][:2], 0.0]])
+        a, b = frames.apply(to, ends)[:, :2]
+        long = float(np.linalg.norm(b - a))
+        along = (b - a) / max(long, 1e-9)
+        look = np.array([-along[1], along[0]])
+        size = min(0.35, 0.1 * long)
+        lines = [[a - along * size, b + along * size]]
+        for end in (lines[0][0], lines[0][1]):
+            tip = end + look * size
+            lines += [[end, tip], [tip - look * size * 0.4 - along * size * 0.2, tip], [tip - look * size * 0.4 + along * size * 0.2, tip]]
+        shapes = [Shape("line", tuple((float(x), float(y)) for x, y in line)) for line in lines]
+        short = other.name.removeprefix("Section ") or other.name
+        for end in (lines[0][0], lines[0][1]):
+            at = end + look * size * 1.25 - [0.35 * size, 0.0]
+            shapes.append(Shape("text", ((float(at[0]), float(at[1])),), 0.0, {"text": short, "height": 0.7 * size}))
+        out += [Drawn(x, MARKS, t, dashed=k == 0) for k, x in enumerate(shapes)]
+    return out
+
+
+def drawn_of(s: Session, section: Section, frame: InUse, T_there: Array) -> list[Drawn]:
+    """The traces of a section that nobody rejected, on their layers; those that nobody said yes to on ``to check``."""
+    out: list[Drawn] = []
+    for t in s.scalars(select(Trace).where(Trace.section_id == section.id, Trace.state != "rejected").order_by(Trace.id)):
+        layer = TO_CHECK if t.state == "found" else t.layer
+        shape = shape_of(t)
+        out.append(Drawn(shape, layer, T_there, guessed(t), words_of(shape, section, frame)))
+    return out
+
+
+def drawn(s: Session, project: Project, frame: InUse, section_ids: list[str] | None, in_section: bool) -> list[Drawn]:
+    """Traces of a part in a frame of it, or in section coordinates; titles of the sections, and the cuts' marks in plans; metres."""
+    rows = sections_of(s, project.id, frame.part)
+    hidden = {x["name"] for x in layers_of(project) if not x["shown"]}
+    out: list[Drawn] = []
+    for section in rows:
         if section_ids and section.id not in section_ids:
             continue
-        T_frame_section = frame.T_frame_part @ matrix(section.T_part_base) @ frames.inverse(cut_of(section).T_section_base)
-        whole = frames.stretch(T_frame_section)
-        stretch = 1.0 if in_section else whole
-        towards = T_frame_section[:3, 2] / whole
-        normal = (0.0, 0.0, 1.0) if in_section else (float(towards[0]), float(towards[1]), float(towards[2]))
-
-        def place(p: Any, t: Array = T_frame_section) -> tuple[float, float, float]:
-            if in_section:
-                return float(p[0]), float(p[1]), 0.0
-            q = frames.apply(t, np.array([[p[0], p[1], 0.0]]))[0]
-            return float(q[0]), float(q[1]), float(q[2])
-
-        for t in s.scalars(select(Trace).where(Trace.section_id == section.id, Trace.state != "rejected").order_by(Trace.id)):
-            layer = "to check" if t.state == "found" else t.layer  # nobody has said yes to it yet
-            out.append(Entity(t.kind, layer, tuple(place(p) for p in t.points), t.radius * stretch, normal=normal))
-        out.append(Entity("text", "section", (place([0.0, 0.0]),), text=section.name))
+        there = np.eye(4) if in_section else T_frame_section(section, frame)
+        out += [d for d in drawn_of(s, section, frame, there) if d.layer not in hidden]
+        out += cut_marks(section, rows, there)
+        out.append(Drawn(Shape("text", ((0.0, 0.0),), 0.0, {"text": section.name}), MARKS, there))
     return out

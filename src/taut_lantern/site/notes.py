@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from ..core import frames
 from ..core.draw.measure import measured
 from ..core.scan.surface import Plane
-from ..formats.dxf import Entity
+from ..formats.drawn import Entity
 from ..store.models import Note
 from .common import get_project, matrix
 from .frames import InUse, in_use

@@ -98,6 +98,16 @@ class Section(Journaled, Base):
     params: Mapped[dict[str, Any]]
 
 
+class Sheet(Journaled, Base):
+    """Views of sections on paper. params: paper, upright, scale (None: what fits), views (sections and their pictures), block (title block),
+    revisions."""
+
+    __tablename__ = "sheet"
+    project_id: Mapped[str] = project_key()
+    name: Mapped[str] = mapped_column(String(120))
+    params: Mapped[dict[str, Any]]
+
+
 class Note(Journaled, Base):
     """A measure that is kept: picks (n, 3) m in the part, or where they were given; detail: what was fitted at them."""
 
@@ -124,7 +134,7 @@ class SavedView(Journaled, Base):
 
 
 class Trace(Journaled, Base):
-    """A drawn or fitted entity on a section, in section coordinates."""
+    """A drawn or fitted shape on a section, in section coordinates; shape: what it is beside its points (see core.draw.shapes)."""
 
     __tablename__ = "trace"
     project_id: Mapped[str] = project_key()
@@ -133,6 +143,7 @@ class Trace(Journaled, Base):
     layer: Mapped[str] = mapped_column(String(60))
     points: Mapped[list[Any]]
     radius: Mapped[float] = mapped_column(default=0.0)
+    shape: Mapped[dict[str, Any]] = mapped_column(default=dict)
     state: Mapped[str] = mapped_column(String(12), default="found")  # found | accepted | drawn | rejected
     fit: Mapped[dict[str, Any]] = mapped_column(default=dict)
 

@@ -13,7 +13,7 @@ from typing import Any
 from sqlalchemy import BigInteger, Index, LargeBinary, String, Text, text
 from sqlalchemy.orm import Mapped, mapped_column
 
-from .drawn import CropBox, Delivery, Edit, Note, PointSet, SavedView, Section, Selection, Trace, Zone
+from .drawn import CropBox, Delivery, Edit, Note, PointSet, SavedView, Section, Selection, Sheet, Trace, Zone
 from .network import Acceptance, Body, Control, Frame, Group, Known, Link, Picture, Proposal, Question, Sighting, SolutionRow, Target
 from .rows import Base, Handled, Journaled, new_id, now, project_key
 
@@ -25,6 +25,7 @@ class Project(Journaled, Base):
     profile: Mapped[dict[str, Any]] = mapped_column(default=dict)
     search: Mapped[dict[str, Any]] = mapped_column(default=dict)  # how stations are looked for in each other
     classes: Mapped[list[Any]] = mapped_column(default=list)  # those that people added to ours: code and name
+    layers: Mapped[list[Any]] = mapped_column(default=list)  # of its drawing, see core.draw.layers; empty: those that one begins with
     recipes: Mapped[list[Any]] = mapped_column(default=list)  # filters with their settings: name, kinds, strength, limits
     company: Mapped[str] = mapped_column(String(200), default="")  # whose report it is
     active_frame: Mapped[str] = mapped_column(String(40), default="project")
@@ -219,6 +220,7 @@ JOURNALED: dict[str, type[Any]] = {
         Trace,
         Note,
         SavedView,
+        Sheet,
         Question,
         Acceptance,
         Picture,
@@ -257,6 +259,7 @@ __all__ = [
     "SavedView",
     "Section",
     "Selection",
+    "Sheet",
     "Sighting",
     "SolutionRow",
     "Station",

@@ -30,7 +30,7 @@ from ..steps.bring_in.stations import import_scan
 from ..steps.bring_in.uploads import read_original
 from ..steps.clean import density, filters, selecting
 from ..steps.clean.edits import delete_job
-from ..steps.draw.sections import fit_job
+from ..steps.draw import finding
 from ..steps.hand_over.deliver import make
 from ..steps.tie import natural
 from ..steps.tie.links import pair, tie_all
@@ -54,7 +54,7 @@ HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] =
     "pair": pair,
     "targets": find_targets,
     "target": natural.fit,
-    "fit": fit_job,
+    "fit": finding.job,
     "lasso": delete_job,
     "select": selecting.job,
     "deliver": make,

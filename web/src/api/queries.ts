@@ -185,6 +185,10 @@ export const useSections = (id: string) =>
     queryKey: [id, "sections"],
     queryFn: () => sent(http.GET("/api/projects/{project_id}/sections", path(id))),
   });
+export const useLayers = (id: string) =>
+  useQuery({ queryKey: [id, "layers"], queryFn: () => sent(http.GET("/api/projects/{project_id}/layers", path(id))) });
+export const useSheets = (id: string) =>
+  useQuery({ queryKey: [id, "sheets"], queryFn: () => sent(http.GET("/api/projects/{project_id}/sheets", path(id))) });
 export const useDeliveries = (id: string) =>
   useQuery({
     queryKey: [id, "deliveries"],
@@ -254,7 +258,7 @@ const FOLLOWS: Record<string, string[]> = {
   edits: ["edits", "boxes", "zones", "stations", "slab", ...CHANGED],
   zones: ["zones", ...CHANGED],
   selection: ["selection"],
-  sections: ["sections", ...CHANGED],
+  sections: ["sections", "layers", "sheets", ...CHANGED],
   notes: ["notes", ...CHANGED],
   views: ["views", ...CHANGED],
   deliveries: ["deliveries", "jobs", "project"],

@@ -571,6 +571,30 @@ export interface paths {
         patch: operations["change_control"];
         trace?: never;
     };
+    "/api/projects/{project_id}/cuts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Cuts
+         * @description The cuts of a project as a template for another one.
+         */
+        get: operations["get_cuts"];
+        put?: never;
+        /**
+         * Use Cuts
+         * @description Cut as a template says. Returns the ids of the sections.
+         */
+        post: operations["use_cuts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/deliveries": {
         parameters: {
             query?: never;
@@ -1206,6 +1230,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Layers */
+        get: operations["list_layers"];
+        /** Set Layers */
+        put: operations["set_layers"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/dxf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Layers
+         * @description The layers of a DXF file, beside those that are there.
+         */
+        post: operations["bring_layers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/links": {
         parameters: {
             query?: never;
@@ -1695,6 +1757,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/sections/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Series
+         * @description Upright sections square to a line, at equal spacing. Returns their ids.
+         */
+        post: operations["make_series"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/sections/{section_id}": {
         parameters: {
             query?: never;
@@ -1709,7 +1791,8 @@ export interface paths {
         delete: operations["delete_section"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change Section */
+        patch: operations["change_section"];
         trace?: never;
     };
     "/api/projects/{project_id}/sections/{section_id}/accept": {
@@ -1721,7 +1804,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Accept Found */
+        /**
+         * Accept Found
+         * @description Accept what was found, all of it or what a rule takes.
+         */
         post: operations["accept_found"];
         delete?: never;
         options?: never;
@@ -1760,6 +1846,26 @@ export interface paths {
         get: operations["get_slab"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/sections/{section_id}/regularise": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Regularise
+         * @description Lay lines parallel and square where that moves no end by more than the limit.
+         */
+        post: operations["regularise"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1843,6 +1949,42 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Sheets */
+        get: operations["list_sheets"];
+        put?: never;
+        /** Make Sheet */
+        post: operations["make_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/sheets/{sheet_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete Sheet */
+        delete: operations["delete_sheet"];
+        options?: never;
+        head?: never;
+        /** Change Sheet */
+        patch: operations["change_sheet"];
         trace?: never;
     };
     "/api/projects/{project_id}/sightings": {
@@ -2227,6 +2369,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/traces/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Edit Traces
+         * @description Move, copy, trim and so on, as one change. Returns the ids of what is new.
+         */
+        post: operations["edit_traces"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/traces/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove Traces */
+        post: operations["remove_traces"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/traces/{trace_id}": {
         parameters: {
             query?: never;
@@ -2242,6 +2421,26 @@ export interface paths {
         head?: never;
         /** Change Trace */
         patch: operations["change_trace"];
+        trace?: never;
+    };
+    "/api/projects/{project_id}/traces/{trace_id}/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Refit Trace
+         * @description Lay a drawn line on the points beneath it, or on the painted stripe.
+         */
+        post: operations["refit_trace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/projects/{project_id}/undo": {
@@ -2377,6 +2576,18 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AcceptFoundIn
+         * @description None: whatever it is.
+         */
+        AcceptFoundIn: {
+            /** Layers */
+            layers?: string[] | null;
+            /** Least Seen */
+            least_seen?: number | null;
+            /** Most Rms Mm */
+            most_rms_mm?: number | null;
+        };
         /**
          * AcceptIn
          * @description link: which one; without it the network as a whole. name: of who accepts, when that is not who is signed in.
@@ -3174,6 +3385,15 @@ export interface components {
             /** Sigma Mm */
             sigma_mm: number;
         };
+        /** CutsIn */
+        CutsIn: {
+            /** Cuts */
+            cuts: {
+                [key: string]: unknown;
+            }[];
+            /** Format */
+            format: string;
+        };
         /** DecideAllIn */
         DecideAllIn: {
             /** Code */
@@ -3220,13 +3440,23 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "e57" | "laz" | "dxf" | "pdf" | "html";
+            kind: "e57" | "laz" | "dxf" | "svg" | "sheet" | "slab" | "csv" | "pdf" | "html";
             /** Part */
             part?: string | null;
+            /** Picture */
+            picture?: ("density" | "intensity" | "colour" | "depth" | "relief" | "x-ray") | null;
+            /** Pixel */
+            pixel?: number | null;
+            /** Scale */
+            scale?: number | null;
             /** Sections */
             sections?: string[] | null;
+            /** Sheet */
+            sheet?: string | null;
             /** Unit */
             unit?: ("m" | "mm" | "ft" | "us_ft") | null;
+            /** Version */
+            version?: ("R2018" | "R12") | null;
             /** Zones */
             zones?: string[] | null;
         };
@@ -3408,6 +3638,34 @@ export interface components {
             version: number;
         };
         /**
+         * EditTracesIn
+         * @description at: picks, value: a length (m) or an angle (radians), count: of an array; see what each needs in the words of the answer.
+         */
+        EditTracesIn: {
+            /**
+             * At
+             * @default []
+             */
+            at: number[][];
+            /**
+             * Count
+             * @default 2
+             */
+            count: number;
+            /**
+             * Do
+             * @enum {string}
+             */
+            do: "move" | "copy" | "turn" | "mirror" | "stretch" | "array" | "offset" | "trim" | "extend" | "corner" | "join" | "break";
+            /** Ids */
+            ids: string[];
+            /**
+             * Value
+             * @default 0
+             */
+            value: number;
+        };
+        /**
          * Entry
          * @description The journal's entry that is to be taken back (or brought back), as whoever asks has it before them.
          */
@@ -3482,6 +3740,17 @@ export interface components {
             severity: string;
             /** Subject */
             subject: string;
+        };
+        /** FittedOut */
+        FittedOut: {
+            /** Length */
+            length: number;
+            /** Moved Mm */
+            moved_mm: number;
+            /** Points */
+            points: number;
+            /** Rms Mm */
+            rms_mm: number;
         };
         /** FlatCamera */
         FlatCamera: {
@@ -3786,6 +4055,66 @@ export interface components {
             /** Stations */
             stations: string[];
         };
+        /** LayerIn */
+        LayerIn: {
+            /**
+             * Colour
+             * @default #1e2530
+             */
+            colour: string;
+            /**
+             * Line Type
+             * @default continuous
+             * @enum {string}
+             */
+            line_type: "continuous" | "dashed" | "dotted" | "dash-dot";
+            /**
+             * Locked
+             * @default false
+             */
+            locked: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Weight
+             * @default 0.25
+             */
+            weight: number;
+        };
+        /** LayerOut */
+        LayerOut: {
+            /** Colour */
+            colour: string;
+            /** Line Type */
+            line_type: string;
+            /** Locked */
+            locked: boolean;
+            /** Name */
+            name: string;
+            /** Shown */
+            shown: boolean;
+            /** Traces */
+            traces: number;
+            /** Weight */
+            weight: number;
+        };
+        /**
+         * LayersIn
+         * @description layers: instead of those that are; template: one of our lists; rename: old and new name.
+         */
+        LayersIn: {
+            /** Layers */
+            layers?: components["schemas"]["LayerIn"][] | null;
+            /** Rename */
+            rename?: string[] | null;
+            /** Template */
+            template?: ("building survey" | "plant" | "topographic") | null;
+        };
         /** LetGo */
         LetGo: {
             /** Reason */
@@ -3805,6 +4134,19 @@ export interface components {
             by: string;
             /** Reason */
             reason: string;
+        };
+        /** LettersOut */
+        LettersOut: {
+            /** At */
+            at: number[];
+            /** Height */
+            height: number;
+            /** Middle */
+            middle: boolean;
+            /** Text */
+            text: string;
+            /** Turn */
+            turn: number;
         };
         /**
          * LinkOut
@@ -3867,6 +4209,21 @@ export interface components {
             entry: number;
             /** Title */
             title: string;
+        };
+        /** MadeTraces */
+        MadeTraces: {
+            /** Ids */
+            ids: string[];
+        };
+        /**
+         * MarksOut
+         * @description How other cuts are marked in this one: lines and their names, section coordinates.
+         */
+        MarksOut: {
+            /** Letters */
+            letters: components["schemas"]["LettersOut"][];
+            /** Lines */
+            lines: number[][][];
         };
         /**
          * MatchIn
@@ -4521,6 +4878,16 @@ export interface components {
             /** Strength */
             strength: number;
         };
+        /** RefitIn */
+        RefitIn: {
+            /** Stripe */
+            stripe?: number | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+        };
         /**
          * RegionIn
          * @description A box in the part's coordinates, metres; yaw in radians.
@@ -4546,6 +4913,23 @@ export interface components {
             /** Half */
             half: number[];
         };
+        /** RegulariseIn */
+        RegulariseIn: {
+            /** Ids */
+            ids?: string[] | null;
+            /**
+             * Limit Mm
+             * @default 10
+             */
+            limit_mm: number;
+        };
+        /** RegularisedOut */
+        RegularisedOut: {
+            /** Lines */
+            lines: number;
+            /** Most Mm */
+            most_mm: number;
+        };
         /** Rename */
         Rename: {
             /** Name */
@@ -4563,6 +4947,13 @@ export interface components {
              * @description of the row as whoever asks has it before them
              */
             version: number;
+        };
+        /** Revision */
+        Revision: {
+            /** Date */
+            date: string;
+            /** Words */
+            words: string;
         };
         /** RoomIn */
         RoomIn: {
@@ -4695,7 +5086,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "plan" | "upright";
+            kind: "plan" | "ceiling" | "upright" | "elevation";
             /**
              * Name
              * @default
@@ -4712,6 +5103,7 @@ export interface components {
             id: string;
             /** Kind */
             kind: string;
+            marks: components["schemas"]["MarksOut"];
             /** Name */
             name: string;
             /** Params */
@@ -4723,6 +5115,26 @@ export interface components {
             /** Traces */
             traces: components["schemas"]["TraceOut"][];
             /** Version */
+            version: number;
+        };
+        /** SectionPatch */
+        SectionPatch: {
+            /** A */
+            a?: number[] | null;
+            /** B */
+            b?: number[] | null;
+            /** Before */
+            before?: number | null;
+            /** Behind */
+            behind?: number | null;
+            /** Height */
+            height?: number | null;
+            /** Name */
+            name?: string | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
             version: number;
         };
         /**
@@ -4787,6 +5199,25 @@ export interface components {
             title: string;
         };
         /**
+         * SeriesIn
+         * @description Upright sections square to a line of picks, at equal spacing; metres.
+         */
+        SeriesIn: {
+            /**
+             * Depth
+             * @default 0.1
+             */
+            depth: number;
+            /** Line */
+            line: number[][];
+            /** Part */
+            part?: string | null;
+            /** Spacing */
+            spacing: number;
+            /** Width */
+            width: number;
+        };
+        /**
          * SetUpIn
          * @description E, N, H of known marks, metres.
          */
@@ -4811,6 +5242,123 @@ export interface components {
             };
             /** Sigma */
             sigma: number;
+        };
+        /**
+         * ShapeIn
+         * @description What a trace is beside its points.
+         */
+        ShapeIn: {
+            /** Bulges */
+            bulges?: number[] | null;
+            /** Closed */
+            closed?: boolean | null;
+            /** Dashed */
+            dashed?: boolean | null;
+            /** End */
+            end?: number | null;
+            /** Height */
+            height?: number | null;
+            /** Measure */
+            measure?: ("linear" | "aligned" | "radius" | "angle" | "level") | null;
+            /** Pattern */
+            pattern?: ("lines" | "solid") | null;
+            /** Ratio */
+            ratio?: number | null;
+            /** Start */
+            start?: number | null;
+            /** Text */
+            text?: string | null;
+            /** Turn */
+            turn?: number | null;
+        };
+        /** SheetIn */
+        SheetIn: {
+            /** Block */
+            block?: {
+                [key: string]: string;
+            } | null;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Paper */
+            paper?: ("A4" | "A3" | "A2" | "A1" | "A0") | null;
+            /** Picture */
+            picture?: ("density" | "intensity" | "colour" | "depth" | "relief" | "x-ray") | "" | null;
+            /** Revisions */
+            revisions?: components["schemas"]["Revision"][] | null;
+            /** Scale */
+            scale?: number | null;
+            /** Sections */
+            sections?: string[] | null;
+            /** Upright */
+            upright?: boolean | null;
+        };
+        /**
+         * SheetOut
+         * @description fits: the scale that it is plotted at, wide and tall: the paper, places of views from the lower left: millimetres; problem: why it
+         *     cannot be plotted.
+         */
+        SheetOut: {
+            /** Block */
+            block: {
+                [key: string]: string;
+            };
+            /** Fits */
+            fits: number | null;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Paper */
+            paper: string;
+            /** Picture */
+            picture: string;
+            /** Problem */
+            problem: string;
+            /** Revisions */
+            revisions: components["schemas"]["Revision"][];
+            /** Scale */
+            scale: number | null;
+            /** Sections */
+            sections: string[];
+            /** Tall */
+            tall: number;
+            /** Upright */
+            upright: boolean;
+            /** Version */
+            version: number;
+            /** Views */
+            views: components["schemas"]["ViewPlace"][];
+            /** Wide */
+            wide: number;
+        };
+        /** SheetPatch */
+        SheetPatch: {
+            /** Block */
+            block?: {
+                [key: string]: string;
+            } | null;
+            /** Name */
+            name?: string | null;
+            /** Paper */
+            paper?: ("A4" | "A3" | "A2" | "A1" | "A0") | null;
+            /** Picture */
+            picture?: ("density" | "intensity" | "colour" | "depth" | "relief" | "x-ray") | "" | null;
+            /** Revisions */
+            revisions?: components["schemas"]["Revision"][] | null;
+            /** Scale */
+            scale?: number | null;
+            /** Sections */
+            sections?: string[] | null;
+            /** Upright */
+            upright?: boolean | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
         };
         /** ShownSlab */
         ShownSlab: {
@@ -5190,7 +5738,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "line" | "polyline" | "circle" | "point";
+            kind: "line" | "polyline" | "arc" | "circle" | "ellipse" | "spline" | "point" | "text" | "hatch" | "dimension";
             /**
              * Layer
              * @default wall
@@ -5203,9 +5751,13 @@ export interface components {
              * @default 0
              */
             radius: number;
+            /** @default {} */
+            shape: components["schemas"]["ShapeIn"];
         };
         /** TraceOut */
         TraceOut: {
+            /** Dashed */
+            dashed: boolean;
             /** Fit */
             fit: {
                 [key: string]: unknown;
@@ -5216,21 +5768,34 @@ export interface components {
             kind: string;
             /** Layer */
             layer: string;
-            /** Old */
-            old: boolean;
+            /** Letters */
+            letters: components["schemas"]["LettersOut"][];
+            /** Lines */
+            lines: number[][][];
             /** Points */
             points: number[][];
             /** Radius */
             radius: number;
+            /** Shape */
+            shape: {
+                [key: string]: unknown;
+            };
             /** State */
             state: string;
             /** Version */
             version: number;
+            /** Why Old */
+            why_old: string;
         };
         /** TracePatch */
         TracePatch: {
             /** Layer */
             layer?: string | null;
+            /** Points */
+            points?: number[][] | null;
+            /** Radius */
+            radius?: number | null;
+            shape?: components["schemas"]["ShapeIn"] | null;
             /** State */
             state?: ("accepted" | "found" | "rejected") | null;
             /**
@@ -5238,6 +5803,11 @@ export interface components {
              * @description of the row as whoever asks has it before them
              */
             version: number;
+        };
+        /** TracesIn */
+        TracesIn: {
+            /** Ids */
+            ids: string[];
         };
         /**
          * TransformOut
@@ -5361,6 +5931,21 @@ export interface components {
              * @description of the row as whoever asks has it before them
              */
             version: number;
+        };
+        /** ViewPlace */
+        ViewPlace: {
+            /** Section */
+            section: string;
+            /** Tall */
+            tall: number;
+            /** Title */
+            title: string;
+            /** Wide */
+            wide: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
         };
         /**
          * WholeLinkOut
@@ -8564,6 +9149,162 @@ export interface operations {
             };
         };
     };
+    get_cuts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CutsIn"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    use_cuts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CutsIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeTraces"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_deliveries: {
         parameters: {
             query?: never;
@@ -11505,6 +12246,242 @@ export interface operations {
             };
         };
     };
+    list_layers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayerOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_layers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LayersIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayerOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_layers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     link_by_hand: {
         parameters: {
             query?: never;
@@ -14173,6 +15150,86 @@ export interface operations {
             };
         };
     };
+    make_series: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SeriesIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeTraces"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     delete_section: {
         parameters: {
             query: {
@@ -14253,6 +15310,87 @@ export interface operations {
             };
         };
     };
+    change_section: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                section_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SectionPatch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     accept_found: {
         parameters: {
             query?: never;
@@ -14263,7 +15401,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AcceptFoundIn"] | null;
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -14426,6 +15568,87 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": unknown;
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    regularise: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                section_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegulariseIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegularisedOut"];
                 };
             };
             /** @description not readable */
@@ -14895,6 +16118,323 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SelectionOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sheets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_sheet: {
+        parameters: {
+            query: {
+                /** @description the version that whoever asks has before them */
+                version: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+                sheet_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                sheet_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetPatch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
                 };
             };
             /** @description not readable */
@@ -16614,6 +18154,166 @@ export interface operations {
             };
         };
     };
+    edit_traces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditTracesIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeTraces"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_traces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TracesIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     change_trace: {
         parameters: {
             query?: never;
@@ -16637,6 +18337,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    refit_trace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                trace_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RefitIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FittedOut"];
                 };
             };
             /** @description not readable */

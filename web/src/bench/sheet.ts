@@ -1,55 +1,71 @@
-/** A section on the drawing table: the slab's points at true scale, the traces over them, and the drawing hand. */
+/** A section on the drawing table: the slab's points at true scale, the traces over them, and the cursor of the drawing hand above all. */
 import { drawScale } from "./marks";
+import type { P } from "./pen";
+import { Snap, type Caught } from "./snap";
 
+interface Letters {
+  at: number[];
+  text: string;
+  height: number;
+  turn: number;
+  middle: boolean;
+}
 export interface SheetTrace {
   id: string;
   kind: string;
   layer: string;
   points: number[][];
-  radius: number;
+  lines: number[][][];
+  letters: Letters[];
   state: string;
+  dashed: boolean;
   selected: boolean;
 }
-export const LAYER_INK: Record<string, string> = {
-  wall: "#1e2530",
-  floor: "#1e2530",
-  steel: "#5a6170",
-  pipe: "#0b6b68",
-  "to check": "#8a1846",
-  ground: "#23407a",
-};
+type Look = { colour: string; line_type: string; weight: number; shown: boolean };
+export type Cloud = "density" | "colour" | "intensity" | "off";
 
 interface SheetHands {
-  drew(points: number[][]): void;
-  select(id: string | null): void;
-  hover(at: [number, number] | null, caught: boolean): void;
+  pick(at: P, under: string | null, more: boolean): void;
+  end(): void;
+  hover(at: Caught | null): void;
 }
+const INK = "#1e2530";
+const DASH: Record<string, number[]> = { dashed: [7, 3], dotted: [1.5, 3], "dash-dot": [9, 3, 1.5, 3] };
+const REACH = 8; // pixels
 
 export class Sheet {
   private g: CanvasRenderingContext2D;
+  private top: CanvasRenderingContext2D;
   private points = new Float32Array(0);
   private colours = new Uint8Array(0);
   private traces: SheetTrace[] = [];
-  private middle: [number, number] = [0, 0];
+  private marks: { lines: number[][][]; letters: Letters[] } = { lines: [], letters: [] };
+  private looks = new Map<string, Look>();
+  private middle: P = [0, 0];
   private scale = 0.02;
   private drag: { x: number; y: number; far: boolean; button: number } | null = null;
-  private line: number[][] = [];
-  private cursor: { at: [number, number]; caught: boolean } | null = null;
+  private cursor: { px: number; py: number; caught: Caught } | null = null;
   private queued = 0;
+  private stale = true;
   private stop = new AbortController();
   private observer: ResizeObserver;
-  drawing = false;
-  cloud: "density" | "colour" | "off" = "density";
+  readonly snap = new Snap();
+  cloud: Cloud = "density";
   unit = { name: "m", metre: 1 };
+  /** What the pen would draw next, and what stands beside the cursor; null while no pen is held. */
+  pen: { from: P | null; preview: (at: P) => P[][]; words: (by: string) => string } | null = null;
 
   constructor(
     private host: HTMLElement,
     private hands: SheetHands,
   ) {
-    const canvas = document.createElement("canvas");
-    canvas.style.cssText = "position:absolute;inset:0;width:100%;height:100%;touch-action:none";
-    host.append(canvas);
+    const [canvas, over] = [document.createElement("canvas"), document.createElement("canvas")];
+    for (const c of [canvas, over])
+      c.style.cssText = "position:absolute;inset:0;width:100%;height:100%;touch-action:none";
+    over.style.pointerEvents = "none";
+    host.append(canvas, over);
     this.g = canvas.getContext("2d")!;
+    this.top = over.getContext("2d")!;
     const { signal } = this.stop;
     canvas.addEventListener(
       "pointerdown",
@@ -66,8 +82,8 @@ export class Sheet {
       "pointerleave",
       () => {
         this.cursor = null;
-        hands.hover(null, false);
-        this.draw();
+        hands.hover(null);
+        this.draw(false);
       },
       { signal },
     );
@@ -77,7 +93,7 @@ export class Sheet {
         e.preventDefault();
         const before = this.at(e.offsetX, e.offsetY);
         this.scale = Math.max(
-          0.0003,
+          0.0001,
           Math.min(1, this.scale * Math.exp(Math.max(-120, Math.min(120, e.deltaY)) * 0.0016)),
         );
         const after = this.at(e.offsetX, e.offsetY);
@@ -95,65 +111,65 @@ export class Sheet {
     const n = body.byteLength / 12;
     this.points = new Float32Array(body, 0, n * 2);
     this.colours = new Uint8Array(body, n * 8, n * 4);
+    this.snap.setPoints(this.points);
     if (frame) this.frame();
     this.draw();
   }
 
-  setTraces(traces: SheetTrace[]) {
+  setTraces(traces: SheetTrace[], marks: { lines: number[][][]; letters: Letters[] }) {
     this.traces = traces;
+    this.marks = marks;
+    this.snap.setShapes(traces.filter((t) => this.looks.get(t.layer)?.shown ?? true));
     this.draw();
+  }
+
+  setLayers(layers: (Look & { name: string })[]) {
+    this.looks = new Map(layers.map((l) => [l.name, l]));
+    this.setTraces(this.traces, this.marks);
+  }
+
+  /** Where the cursor is, as it is caught. */
+  get here(): Caught | null {
+    return this.cursor?.caught ?? null;
   }
 
   frame() {
     const n = this.points.length / 2;
-    if (!n) return;
-    const pick = (axis: number) => {
-      const some = Float32Array.from(
-        { length: Math.min(n, 4000) },
-        (_, k) => this.points[Math.floor((k * n) / Math.min(n, 4000)) * 2 + axis]!,
-      ).sort();
-      return [some[Math.floor(some.length * 0.01)]!, some[Math.floor(some.length * 0.99)]!] as const;
+    const sample = (axis: 0 | 1) => {
+      if (n)
+        return Array.from(
+          { length: Math.min(n, 4000) },
+          (_, k) => this.points[Math.floor((k * n) / Math.min(n, 4000)) * 2 + axis]!,
+        );
+      return this.traces.flatMap((t) => t.lines.flat().map((p) => p[axis]!));
     };
-    const [x, y] = [pick(0), pick(1)];
+    const [x, y] = ([0, 1] as const).map((axis) => {
+      const some = sample(axis).sort((a, b) => a - b);
+      return [some[Math.floor(some.length * 0.01)]!, some[Math.floor((some.length - 1) * 0.99)]!] as const;
+    }) as [readonly [number, number], readonly [number, number]];
+    if (x[0] === undefined) return;
     this.middle = [(x[0] + x[1]) / 2, (y[0] + y[1]) / 2];
     this.scale = Math.max((x[1] - x[0]) / this.host.clientWidth, (y[1] - y[0]) / this.host.clientHeight, 0.001) * 1.2;
     this.draw();
   }
 
-  cancelLine() {
-    this.line = [];
-    this.draw();
-  }
-
-  private at(px: number, py: number): [number, number] {
+  private at(px: number, py: number): P {
     return [
       this.middle[0] + (px - this.host.clientWidth / 2) * this.scale,
       this.middle[1] + (this.host.clientHeight / 2 - py) * this.scale,
     ];
   }
 
-  private pixel(p: number[]): [number, number] {
+  private pixel(p: number[]): P {
     return [
       this.host.clientWidth / 2 + (p[0]! - this.middle[0]) / this.scale,
       this.host.clientHeight / 2 - (p[1]! - this.middle[1]) / this.scale,
     ];
   }
 
-  /** The nearest slab point within 8 pixels, else the place itself: on the drawing plane. */
-  private caught(px: number, py: number): { at: [number, number]; caught: boolean } {
+  private catch(px: number, py: number, free: boolean): Caught {
     const [x, y] = this.at(px, py);
-    let best = (8 * this.scale) ** 2;
-    let found = -1;
-    for (let k = 0; k < this.points.length; k += 2) {
-      const d = (this.points[k]! - x) ** 2 + (this.points[k + 1]! - y) ** 2;
-      if (d < best) {
-        best = d;
-        found = k;
-      }
-    }
-    return found < 0
-      ? { at: [x, y], caught: false }
-      : { at: [this.points[found]!, this.points[found + 1]!], caught: true };
+    return this.pen && !free ? this.snap.catch(x, y, REACH * this.scale, this.pen.from) : { at: [x, y], by: "" };
   }
 
   private move(e: PointerEvent) {
@@ -163,46 +179,37 @@ export class Sheet {
       this.middle = [this.middle[0] - (e.offsetX - d.x) * this.scale, this.middle[1] + (e.offsetY - d.y) * this.scale];
       d.x = e.offsetX;
       d.y = e.offsetY;
+      this.stale = true;
     }
-    this.cursor = this.drawing
-      ? this.caught(e.offsetX, e.offsetY)
-      : { at: this.at(e.offsetX, e.offsetY), caught: false };
-    this.hands.hover(this.cursor.at, this.cursor.caught);
-    this.draw();
+    this.cursor = { px: e.offsetX, py: e.offsetY, caught: this.catch(e.offsetX, e.offsetY, e.altKey) };
+    this.hands.hover(this.cursor.caught);
+    this.draw(false);
   }
 
   private up(e: PointerEvent) {
     const d = this.drag;
     this.drag = null;
-    if (!d || d.far || d.button !== 0) return;
-    if (!this.drawing) {
-      this.hands.select(this.traceAt(e.offsetX, e.offsetY));
-      return;
-    }
-    this.line.push(this.caught(e.offsetX, e.offsetY).at);
-    if (this.line.length === 2) {
-      this.hands.drew(this.line);
-      this.line = [];
-    }
-    this.draw();
+    if (!d || d.far) return;
+    if (d.button === 2) return this.hands.end();
+    if (d.button !== 0) return;
+    const [x, y] = this.at(e.offsetX, e.offsetY);
+    const under = this.snap.under(x, y, REACH * this.scale) ?? this.lettersAt(x, y);
+    this.hands.pick(this.catch(e.offsetX, e.offsetY, e.altKey).at, under, e.shiftKey);
   }
 
-  private traceAt(px: number, py: number): string | null {
-    for (const t of this.traces) {
-      const p = t.points.map((q) => this.pixel(q));
-      if (t.kind === "circle" && Math.abs(Math.hypot(p[0]![0] - px, p[0]![1] - py) - t.radius / this.scale) < 6)
-        return t.id;
-      for (let k = 0; k + 1 < p.length; k++) {
-        const [a, b] = [p[k]!, p[k + 1]!];
-        const l2 = (b[0] - a[0]) ** 2 + (b[1] - a[1]) ** 2 || 1;
-        const s = Math.max(0, Math.min(1, ((px - a[0]) * (b[0] - a[0]) + (py - a[1]) * (b[1] - a[1])) / l2));
-        if (Math.hypot(a[0] + s * (b[0] - a[0]) - px, a[1] + s * (b[1] - a[1]) - py) < 6) return t.id;
+  private lettersAt(x: number, y: number): string | null {
+    for (const t of this.traces)
+      for (const l of t.letters) {
+        const wide = l.height * 0.6 * l.text.length;
+        const [dx, dy] = [x - l.at[0]! + (l.middle ? wide / 2 : 0), y - l.at[1]! + (l.middle ? l.height / 2 : 0)];
+        if (dx > 0 && dx < wide && dy > 0 && dy < l.height) return t.id;
       }
-    }
     return null;
   }
 
-  draw() {
+  /** all: the points and traces too; else what follows the cursor alone. */
+  draw(all = true) {
+    this.stale ||= all;
     if (!this.queued) this.queued = requestAnimationFrame(() => this.render());
   }
 
@@ -210,45 +217,70 @@ export class Sheet {
     this.queued = 0;
     const { clientWidth: w, clientHeight: h } = this.host;
     if (!w || !h) return;
-    const c = this.g.canvas;
-    if (c.width !== w || c.height !== h) {
-      c.width = w;
-      c.height = h;
-    }
+    for (const c of [this.g.canvas, this.top.canvas])
+      if (c.width !== w || c.height !== h) {
+        c.width = w;
+        c.height = h;
+        this.stale = true;
+      }
+    if (this.stale) this.paper(w, h);
+    this.stale = false;
+    this.top.clearRect(0, 0, w, h);
+    if (this.pen && this.cursor) this.hand(this.pen, this.cursor);
+  }
+
+  private paper(w: number, h: number) {
     const image = this.g.createImageData(w, h);
     new Uint32Array(image.data.buffer).fill(0xffe8f1f5); // paper
     if (this.cloud !== "off") this.paint(image, w, h);
     this.g.putImageData(image, 0, 0);
-    for (const t of this.traces) this.drawTrace(t);
-    if (this.line.length && this.cursor) {
-      this.g.strokeStyle = "#23407a";
-      this.g.lineWidth = 2;
-      this.g.beginPath();
-      this.g.moveTo(...this.pixel(this.line[0]!));
-      this.g.lineTo(...this.pixel(this.cursor.at));
-      this.g.stroke();
+    this.g.strokeStyle = this.g.fillStyle = "#5a6170";
+    this.g.lineWidth = 1.2;
+    this.stroke(this.marks.lines);
+    for (const l of this.marks.letters) this.letters(l);
+    for (const t of this.traces) this.trace(t);
+    drawScale(this.g, 14, h - 16, this.scale, this.unit, INK);
+  }
+
+  private hand(pen: NonNullable<Sheet["pen"]>, { px, py, caught }: NonNullable<Sheet["cursor"]>) {
+    const g = this.top;
+    g.strokeStyle = "#23407a";
+    g.lineWidth = 1.8;
+    g.beginPath();
+    for (const line of pen.preview(caught.at))
+      line.forEach((q, k) => (k ? g.lineTo(...this.pixel(q)) : g.moveTo(...this.pixel(q))));
+    g.stroke();
+    const [x, y] = this.pixel(caught.at);
+    g.beginPath();
+    if (caught.by) g.arc(x, y, 6, 0, 7);
+    else {
+      g.moveTo(x - 9, y);
+      g.lineTo(x + 9, y);
+      g.moveTo(x, y - 9);
+      g.lineTo(x, y + 9);
     }
-    if (this.cursor && this.drawing) {
-      const p = this.pixel(this.cursor.at);
-      this.g.strokeStyle = "#23407a";
-      this.g.lineWidth = 1.5;
-      this.g.beginPath();
-      if (this.cursor.caught) this.g.arc(p[0], p[1], 6, 0, 7);
-      else this.g.rect(p[0] - 4, p[1] - 4, 8, 8);
-      this.g.stroke();
-    }
-    drawScale(this.g, 14, h - 16, this.scale, this.unit, "#1e2530");
+    g.stroke();
+    const words = pen.words(caught.by);
+    if (!words) return;
+    g.font = "12.5px 'Atkinson Hyperlegible Mono', monospace";
+    const wide = g.measureText(words).width;
+    const left = Math.min(px + 16, this.host.clientWidth - wide - 14);
+    g.fillStyle = "rgba(252,250,245,0.94)";
+    g.fillRect(left - 4, py + 12, wide + 8, 18);
+    g.fillStyle = INK;
+    g.fillText(words, left, py + 25);
   }
 
   private paint(image: ImageData, w: number, h: number) {
     const count = this.cloud === "density" ? new Uint16Array(w * h) : null;
+    const grey = this.cloud === "intensity";
     for (let k = 0, i = 0; k < this.points.length; k += 2, i += 4) {
       const x = Math.round(w / 2 + (this.points[k]! - this.middle[0]) / this.scale);
       const y = Math.round(h / 2 - (this.points[k + 1]! - this.middle[1]) / this.scale);
       if (x < 0 || y < 0 || x >= w || y >= h) continue;
       const o = y * w + x;
       if (count) count[o]!++;
-      else for (let j = 0; j < 3; j++) image.data[4 * o + j] = this.colours[i + j]!;
+      else for (let j = 0; j < 3; j++) image.data[4 * o + j] = this.colours[i + (grey ? 3 : j)]!;
     }
     if (!count) return;
     for (let o = 0; o < count.length; o++) {
@@ -260,34 +292,49 @@ export class Sheet {
     }
   }
 
-  private drawTrace(t: SheetTrace) {
+  private trace(t: SheetTrace) {
+    const look = this.looks.get(t.layer);
+    if (look && !look.shown) return;
     const g = this.g;
-    const p = t.points.map((q) => this.pixel(q));
     if (t.selected) {
       g.strokeStyle = "#e8a700";
       g.lineWidth = 7;
       g.globalAlpha = 0.6;
-      this.path(t, p);
+      this.stroke(t.lines);
       g.globalAlpha = 1;
     }
-    g.strokeStyle = LAYER_INK[t.layer] ?? "#23407a";
-    g.lineWidth = t.state === "found" ? 1.5 : 2.2;
-    g.setLineDash(t.state === "found" ? [7, 3] : []);
-    this.path(t, p);
+    g.strokeStyle = g.fillStyle = look?.colour ?? "#23407a";
+    g.lineWidth = (t.state === "found" ? 1.3 : 1.2) + 1.6 * (look?.weight ?? 0.25);
+    g.setLineDash(t.dashed ? DASH["dashed"]! : (DASH[look?.line_type ?? ""] ?? []));
+    this.stroke(t.lines);
     g.setLineDash([]);
+    for (const l of t.letters) this.letters(l, t.selected);
   }
 
-  private path(t: SheetTrace, p: [number, number][]) {
+  private stroke(lines: number[][][]) {
     this.g.beginPath();
-    if (t.kind === "circle") {
-      const [x, y] = p[0]!;
-      this.g.arc(x, y, t.radius / this.scale, 0, 7);
-      this.g.moveTo(x - 4, y);
-      this.g.lineTo(x + 4, y);
-      this.g.moveTo(x, y - 4);
-      this.g.lineTo(x, y + 4);
-    } else p.forEach((q, k) => (k ? this.g.lineTo(...q) : this.g.moveTo(...q)));
+    for (const line of lines)
+      line.forEach((q, k) => (k ? this.g.lineTo(...this.pixel(q)) : this.g.moveTo(...this.pixel(q))));
     this.g.stroke();
+  }
+
+  private letters(l: Letters, selected = false) {
+    const size = l.height / this.scale / 0.72;
+    if (size < 4) return;
+    const g = this.g;
+    g.save();
+    g.translate(...this.pixel(l.at));
+    g.rotate(-l.turn);
+    g.font = `${size}px 'Atkinson Hyperlegible Next', sans-serif`;
+    g.textAlign = l.middle ? "center" : "left";
+    g.textBaseline = l.middle ? "middle" : "alphabetic";
+    if (selected) {
+      g.strokeStyle = "#e8a700";
+      g.lineWidth = 4;
+      g.strokeText(l.text, 0, 0);
+    }
+    g.fillText(l.text, 0, 0);
+    g.restore();
   }
 
   dispose() {

@@ -23,7 +23,7 @@ describe("what is in hand", () => {
     picks: [[1, 2, 3]],
     onPick: () => {},
     placing: { a: "a", station: "b", pose: [], reach: 1.2 },
-    drawing: true,
+    pen: "line" as const,
   };
   test("is put down by the next step, whose panes and address come with it", () => {
     view().set({ ...pick, ledger: "jobs" });
@@ -34,7 +34,7 @@ describe("what is in hand", () => {
       picks: [],
       onPick: null,
       placing: null,
-      drawing: false,
+      pen: null,
       ledger: "",
     });
     expect(view().panes).toEqual(["plan", "slice"]);

@@ -10,6 +10,13 @@ export interface Folded {
   card: boolean;
   ledger: boolean;
 }
+/** What the hand on a sheet does (see bench/pen), and how the points below look. */
+type Draws = "line" | "polyline" | "rectangle" | "circle" | "arc" | "ellipse" | "spline" | "point" | "text" | "hatch";
+type Figures = "aligned" | "linear" | "radius" | "angle" | "level";
+type Edits =
+  "move" | "copy" | "turn" | "mirror" | "stretch" | "array" | "offset" | "trim" | "extend" | "corner" | "break";
+type Pen = Draws | Figures | Edits;
+type Cloud = "density" | "colour" | "intensity" | "off";
 export type MeasureKind = "point" | "distance" | "polyline" | "angle" | "area" | "plane";
 export type ColourBy =
   | "station"
@@ -78,7 +85,7 @@ interface State {
   link: string | null;
   target: string | null;
   section: string | null;
-  trace: string | null;
+  traces: string[]; // of the sheet, the last chosen last
   note: string | null;
   about: string | null; // the station whose card is shown
   measuring: MeasureKind | null; // picks are being taken for a measure
@@ -126,9 +133,10 @@ interface State {
   shown: string[]; // stations whose points are seen
   boxed: string | null; // the crop box that is worked on
   shaping: Shaping | null; // as a hand is shaping it
-  drawing: boolean;
+  pen: Pen | null; // of the sheet
+  paper: string | null; // the sheet that is looked at
   layer: string;
-  sheet: "density" | "colour" | "off";
+  sheet: Cloud;
   slab: Slab;
   drawn: { points: number; busy: boolean; failing: number };
   ledger: string;
@@ -156,7 +164,7 @@ const FRESH = {
   link: null,
   target: null,
   section: null,
-  trace: null,
+  traces: [],
   note: null,
   about: null,
   measuring: null,
@@ -191,9 +199,10 @@ const FRESH = {
   shown: [],
   boxed: null,
   shaping: null,
-  drawing: false,
+  pen: null,
+  paper: null,
   layer: "wall",
-  sheet: "density" as const,
+  sheet: "density" as Cloud,
   slab: {
     height: -0.5,
     planDepth: 0.4,
@@ -217,7 +226,7 @@ const DOWN = {
   axes: null,
   matching: null,
   shaping: null,
-  drawing: false,
+  pen: null,
   measuring: null,
 };
 
@@ -290,7 +299,7 @@ export const useView = create<State & Actions>((set, get) => ({
       step,
       panes: PANES[step],
       ...DOWN,
-      trace: null,
+      traces: [],
       note: null,
       about: null,
       ledger: "",

@@ -127,6 +127,8 @@ export const STEPS: { id: StepId; title: string; Card: OfProject; ledgers: Ledge
     [
       ["sections", "Sections"],
       ["traces", "Lines"],
+      ["layers", "Layers"],
+      ["sheets", "Sheets"],
     ],
   ),
   step(

@@ -35,12 +35,17 @@ LARGEST = 8 << 20  # bytes of a picture
 
 
 async def picture_in(request: Request) -> bytes:
-    """The body of a request that brings a picture. BadInput as soon as it holds too much."""
+    """The body of a request that brings a picture."""
+    return await bytes_in(request, "picture")
+
+
+async def bytes_in(request: Request, what: str) -> bytes:
+    """The body of a request that brings a small file. BadInput as soon as it holds too much."""
     data = bytearray()
     async for piece in request.stream():
         data += piece
         if len(data) > LARGEST:
-            raise BadInput("the picture holds more than 8 MiB", subject="picture", remedy="bring a smaller one", code="too_large")
+            raise BadInput(f"the {what} holds more than 8 MiB", subject=what, remedy="bring a smaller one", code="too_large")
     return bytes(data)
 
 

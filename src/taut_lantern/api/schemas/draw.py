@@ -1,4 +1,4 @@
-"""Sections and traces."""
+"""Sections, traces, layers and sheets."""
 
 from __future__ import annotations
 
@@ -8,17 +8,64 @@ from pydantic import Field, FiniteFloat
 
 from .base import Id, Model, Number, Out, Version
 
+Name = Annotated[str, Field(max_length=120)]
+Layer = Annotated[str, Field(min_length=1, max_length=60)]
+Place = Annotated[list[Number], Field(min_length=2, max_length=2)]
+Depth = Annotated[FiniteFloat, Field(ge=0, le=100)]
+Ids = Annotated[list[Id], Field(min_length=1, max_length=2000)]
+Picture = Literal["density", "intensity", "colour", "depth", "relief", "x-ray"]
+
 
 class SectionIn(Model):
-    kind: Literal["plan", "upright"]
-    name: Annotated[str, Field(max_length=120)] = ""
+    kind: Literal["plan", "ceiling", "upright", "elevation"]
+    name: Name = ""
     part: Id | None = None  # None: the part that is shown first
     height: Number | None = None
     above_floor: Number | None = None
-    a: Annotated[list[Number], Field(min_length=2, max_length=2)] | None = None
-    b: Annotated[list[Number], Field(min_length=2, max_length=2)] | None = None
-    before: Annotated[FiniteFloat, Field(ge=0, le=100)] = 0.0
-    behind: Annotated[FiniteFloat, Field(ge=0, le=100)] = 0.05
+    a: Place | None = None
+    b: Place | None = None
+    before: Depth = 0.0
+    behind: Depth = 0.05
+
+
+class SeriesIn(Model):
+    """Upright sections square to a line of picks, at equal spacing; metres."""
+
+    part: Id | None = None
+    line: Annotated[list[Place], Field(min_length=2, max_length=200)]
+    spacing: Annotated[FiniteFloat, Field(gt=0.01, le=1000)]
+    width: Annotated[FiniteFloat, Field(gt=0.02, le=1000)]
+    depth: Annotated[FiniteFloat, Field(gt=0, le=100)] = 0.1
+
+
+class SectionPatch(Model):
+    version: Version
+    name: Name | None = None
+    height: Number | None = None
+    a: Place | None = None
+    b: Place | None = None
+    before: Depth | None = None
+    behind: Depth | None = None
+
+
+class CutsIn(Model):
+    format: Annotated[str, Field(max_length=60)]
+    cuts: Annotated[list[dict[str, Any]], Field(max_length=500)]
+
+
+class LettersOut(Out):
+    at: list[float]
+    text: str
+    height: float
+    turn: float
+    middle: bool
+
+
+class MarksOut(Out):
+    """How other cuts are marked in this one: lines and their names, section coordinates."""
+
+    lines: list[list[list[float]]]
+    letters: list[LettersOut]
 
 
 class TraceOut(Out):
@@ -28,9 +75,13 @@ class TraceOut(Out):
     layer: str
     points: list[list[float]]
     radius: float
+    shape: dict[str, Any]
     state: str
     fit: dict[str, Any]
-    old: bool  # found in a cloud whose network has changed since
+    dashed: bool
+    lines: list[list[list[float]]]  # the shape as plain lines
+    letters: list[LettersOut]
+    why_old: str  # "": it is of today
 
 
 class SectionOut(Out):
@@ -41,17 +92,167 @@ class SectionOut(Out):
     params: dict[str, Any]
     part: str | None
     T_section_part: list[float]
+    marks: MarksOut
     traces: list[TraceOut]
 
 
+class ShapeIn(Model):
+    """What a trace is beside its points."""
+
+    closed: bool | None = None
+    bulges: Annotated[list[Number], Field(max_length=2000)] | None = None
+    start: Number | None = None
+    end: Number | None = None
+    ratio: Annotated[FiniteFloat, Field(gt=0, le=1)] | None = None
+    text: Annotated[str, Field(max_length=300)] | None = None
+    height: Annotated[FiniteFloat, Field(gt=0, le=100)] | None = None
+    turn: Number | None = None
+    measure: Literal["linear", "aligned", "radius", "angle", "level"] | None = None
+    pattern: Literal["lines", "solid"] | None = None
+    dashed: bool | None = None
+
+
 class TraceIn(Model):
-    kind: Literal["line", "polyline", "circle", "point"]
-    layer: Annotated[str, Field(min_length=1, max_length=60)] = "wall"
-    points: Annotated[list[Annotated[list[Number], Field(min_length=2, max_length=2)]], Field(min_length=1, max_length=2000)]
+    kind: Literal["line", "polyline", "arc", "circle", "ellipse", "spline", "point", "text", "hatch", "dimension"]
+    layer: Layer = "wall"
+    points: Annotated[list[Place], Field(min_length=1, max_length=2000)]
     radius: Annotated[FiniteFloat, Field(ge=0, le=10_000)] = 0.0
+    shape: ShapeIn = ShapeIn()
 
 
 class TracePatch(Model):
     version: Version
     state: Literal["accepted", "found", "rejected"] | None = None
-    layer: Annotated[str, Field(min_length=1, max_length=60)] | None = None
+    layer: Layer | None = None
+    points: Annotated[list[Place], Field(min_length=1, max_length=2000)] | None = None
+    radius: Annotated[FiniteFloat, Field(ge=0, le=10_000)] | None = None
+    shape: ShapeIn | None = None
+
+
+class EditTracesIn(Model):
+    """at: picks, value: a length (m) or an angle (radians), count: of an array; see what each needs in the words of the answer."""
+
+    do: Literal["move", "copy", "turn", "mirror", "stretch", "array", "offset", "trim", "extend", "corner", "join", "break"]
+    ids: Ids
+    at: Annotated[list[Place], Field(max_length=4)] = []
+    value: Number = 0.0
+    count: Annotated[int, Field(ge=2, le=1000)] = 2
+
+
+class TracesIn(Model):
+    ids: Ids
+
+
+class MadeTraces(Out):
+    ids: list[str]
+
+
+class AcceptFoundIn(Model):
+    """None: whatever it is."""
+
+    most_rms_mm: Annotated[FiniteFloat, Field(gt=0, le=1000)] | None = None
+    least_seen: Annotated[FiniteFloat, Field(ge=0, le=1)] | None = None
+    layers: Annotated[list[Layer], Field(max_length=500)] | None = None
+
+
+class RegulariseIn(Model):
+    limit_mm: Annotated[FiniteFloat, Field(gt=0, le=200)] = 10.0
+    ids: Ids | None = None  # None: all lines of the section
+
+
+class RegularisedOut(Out):
+    lines: int
+    most_mm: float
+
+
+class RefitIn(Model):
+    version: Version
+    stripe: Annotated[FiniteFloat, Field(ge=0.01, le=1)] | None = None  # width of the painted stripe that it is laid on; None: on points
+
+
+class FittedOut(Out):
+    rms_mm: float
+    points: int
+    length: float
+    moved_mm: float
+
+
+class LayerIn(Model):
+    name: Layer
+    colour: Annotated[str, Field(pattern="^#[0-9a-fA-F]{6}$")] = "#1e2530"
+    line_type: Literal["continuous", "dashed", "dotted", "dash-dot"] = "continuous"
+    weight: Annotated[FiniteFloat, Field(gt=0, le=5)] = 0.25
+    locked: bool = False
+    shown: bool = True
+
+
+class LayersIn(Model):
+    """layers: instead of those that are; template: one of our lists; rename: old and new name."""
+
+    layers: Annotated[list[LayerIn], Field(min_length=1, max_length=500)] | None = None
+    template: Literal["building survey", "plant", "topographic"] | None = None
+    rename: Annotated[list[Layer], Field(min_length=2, max_length=2)] | None = None
+
+
+class LayerOut(Out):
+    name: str
+    colour: str
+    line_type: str
+    weight: float
+    locked: bool
+    shown: bool
+    traces: int
+
+
+class Revision(Model):
+    date: Annotated[str, Field(max_length=10)]
+    words: Annotated[str, Field(max_length=120)]
+
+
+class SheetParams(Model):
+    paper: Literal["A4", "A3", "A2", "A1", "A0"] | None = None
+    upright: bool | None = None
+    scale: Annotated[int, Field(ge=1, le=10_000)] | None = None  # None: the largest usual one that fits
+    sections: Annotated[list[Id], Field(min_length=1, max_length=24)] | None = None
+    picture: Picture | Literal[""] | None = None  # "": none below the lines
+    block: dict[Literal["drawn by", "checked by", "number", "client"], Annotated[str, Field(max_length=80)]] | None = None
+    revisions: Annotated[list[Revision], Field(max_length=20)] | None = None
+
+
+class SheetIn(SheetParams):
+    name: Name = ""
+
+
+class SheetPatch(SheetParams):
+    version: Version
+    name: Name | None = None
+
+
+class ViewPlace(Out):
+    section: str
+    title: str
+    x: float
+    y: float
+    wide: float
+    tall: float
+
+
+class SheetOut(Out):
+    """fits: the scale that it is plotted at, wide and tall: the paper, places of views from the lower left: millimetres; problem: why it
+    cannot be plotted."""
+
+    id: str
+    version: int
+    name: str
+    paper: str
+    upright: bool
+    scale: int | None
+    sections: list[str]
+    picture: str
+    block: dict[str, str]
+    revisions: list[Revision]
+    fits: int | None
+    wide: float
+    tall: float
+    views: list[ViewPlace]
+    problem: str

@@ -14,6 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
+from ..errors import BadInput, NotEnough
+from .shapes import Shape, length, pieces
+
 Array = NDArray[np.float64]
 
 
@@ -53,10 +56,22 @@ def _tls(p: Array) -> tuple[Array, Array, float]:
     return centre, vector[:, 1], float(np.sqrt(max(value[0], 0)))
 
 
-def find_lines(points: Array, shortest: float = 0.35, tolerance: float = 0.012, gap: float = 0.30, most: int = 600) -> list[Line]:
-    """Lines of at least ``shortest`` metres, longest support first. points (n, 2 or 3) in the section frame."""
+LEAST = 8  # points of a line
+
+
+def find_lines(
+    points: Array,
+    shortest: float = 0.35,
+    tolerance: float = 0.012,
+    gap: float = 0.30,
+    most: int = 600,
+    density: float = 12.5,
+    least: int = 12,
+) -> list[Line]:
+    """Lines of at least ``shortest`` metres, longest support first. points (n, 2 or 3) in the section frame. density: points a metre,
+    at most one a centimetre; least: points in all."""
     p = thin(points)
-    if len(p) < 20:
+    if len(p) < least:
         return []
     origin = p.mean(axis=0)
     p = p - origin
@@ -72,12 +87,12 @@ def find_lines(points: Array, shortest: float = 0.35, tolerance: float = 0.012, 
     misses = 0
     while len(found) < most and misses < 60:
         k, offset = divmod(int(np.argmax(votes)), bins)
-        if votes[k, offset] < 12:
+        if votes[k, offset] < least:
             break
         near = free & (np.abs(p @ normal[k] - (offset + 0.5) * 0.02 + reach) < 0.025)
         used = np.zeros(len(p), bool)
         for run in _runs(p, np.nonzero(near)[0], normal[k], gap):
-            line, on = _fit_run(p, run, free, tolerance, gap, shortest)
+            line, on = _fit_run(p, run, free, tolerance, gap, shortest, density)
             used |= on
             if line is not None:
                 a, b = np.array(line.a) + origin, np.array(line.b) + origin
@@ -103,27 +118,27 @@ def _runs(p: Array, index: NDArray[np.int64], normal: Array, gap: float) -> list
 
 
 def _fit_run(
-    p: Array, run: NDArray[np.int64], free: NDArray[np.bool_], tolerance: float, gap: float, shortest: float
+    p: Array, run: NDArray[np.int64], free: NDArray[np.bool_], tolerance: float, gap: float, shortest: float, density: float
 ) -> tuple[Line | None, NDArray[np.bool_]]:
     nothing = np.zeros(len(p), bool)
-    if len(run) < 10:
+    if len(run) < LEAST:
         return None, nothing
     q = p[run]
     centre, direction, rms = _tls(q)
     for limit in (0.03, 0.02, tolerance):
         across = np.abs((q - centre) @ np.array([-direction[1], direction[0]]))
-        if (across < limit).sum() < 10:
+        if (across < limit).sum() < LEAST:
             return None, nothing
         centre, direction, rms = _tls(q[across < limit])
     normal = np.array([-direction[1], direction[0]])
     pieces = _runs(p, np.nonzero(free & (np.abs((p - centre) @ normal) < tolerance))[0], normal, gap)
     best = max(pieces, key=lambda r: len(np.intersect1d(r, run, assume_unique=True)), default=run)
-    if len(best) < 10:
+    if len(best) < LEAST:
         return None, nothing
     centre, direction, rms = _tls(p[best])
     along = (p[best] - centre) @ direction
     length = float(np.ptp(along))
-    if length < shortest or len(best) < 0.25 * length / 0.01 * 0.5:
+    if length < shortest or len(best) < density * length:
         return None, nothing
     a, b = centre + direction * along.min(), centre + direction * along.max()
     on = nothing.copy()
@@ -210,3 +225,69 @@ def _robust_circle(q: Array, smallest: float, largest: float, tolerance: float) 
     if share < 0.2 or rms > tolerance / 1.5 or straight < 2.5 * rms or not smallest <= r <= largest:
         return None
     return Circle((float(c[0]), float(c[1])), r, rms, most, share)
+
+
+def refitted(shape: Shape, points: Array, beside: float = 0.03) -> tuple[Shape, dict[str, float]]:
+    """A line, straight polyline, arc or circle laid on the points (n, 2) within ``beside`` metres of it, and rms_mm, points, length and by
+    how much its corners moved (moved_mm). NotEnough when hardly any lie there."""
+    if shape.kind in ("circle", "arc"):
+        off = np.abs(np.hypot(*(points - shape.points[0]).T) - shape.radius)
+        on = points[off < beside]
+        if shape.kind == "arc":
+            turn = (np.arctan2(on[:, 1] - shape.points[0][1], on[:, 0] - shape.points[0][0]) - shape.more["start"]) % math.tau
+            on = on[turn <= (shape.more["end"] - shape.more["start"]) % math.tau]
+        _enough(len(on))
+        on = thin(on, 0.005)
+        centre, radius, rms = fit_circle(on)
+        for _ in range(3):
+            rest = np.abs(np.hypot(*(on - centre).T) - radius)
+            centre, radius, rms = fit_circle(on[rest < max(3 * rms, 0.003)])
+        new = Shape(shape.kind, ((float(centre[0]), float(centre[1])),), radius, shape.more)
+        moved = max(math.dist(shape.points[0], new.points[0]), abs(shape.radius - radius))
+        return new, {"rms_mm": 1000 * rms, "points": len(on), "length": length(new), "moved_mm": 1000 * moved}
+    if shape.kind not in ("line", "polyline") or any(shape.more.get("bulges") or []):
+        raise BadInput(
+            f"a {shape.kind} cannot be fitted to points", subject="fit", remedy="choose a line, a straight polyline, an arc or a circle"
+        )
+    own, fitted, rms, count = pieces(shape), [], 0.0, 0
+    for piece in own:
+        a, b = np.array(piece.a), np.array(piece.b)
+        along = (b - a) / max(piece.length, 1e-9)
+        t, off = (points - a) @ along, (points - a) @ np.array([-along[1], along[0]])
+        edge = min(0.02, piece.length / 4)
+        on = points[(np.abs(off) < beside) & (t > edge) & (t < piece.length - edge)]
+        _enough(len(on))
+        on = thin(on, 0.005)
+        centre, direction, own_rms = _tls(on)
+        for _ in range(4):
+            across = np.abs((on - centre) @ np.array([-direction[1], direction[0]]))
+            centre, direction, own_rms = _tls(on[across < max(2.5 * own_rms, 0.003)])
+        fitted.append((centre, direction))
+        rms, count = rms + own_rms**2 * len(on), count + len(on)
+    corners = list(shape.points)
+    new_points = [_corner(k, corners, fitted, shape.closed) for k in range(len(corners))]
+    new = Shape(shape.kind, tuple(new_points), 0.0, shape.more)
+    moved = max(math.dist(p, q) for p, q in zip(corners, new_points, strict=True))
+    return new, {"rms_mm": 1000 * math.sqrt(rms / count), "points": count, "length": length(new), "moved_mm": 1000 * moved}
+
+
+def _enough(count: int) -> None:
+    if count < 12:
+        raise NotEnough("hardly any points lie beneath it", subject="fit", remedy="draw it nearer to the points, or make the cut deeper")
+
+
+def _corner(k: int, corners: list[tuple[float, float]], fitted: list[tuple[Array, Array]], closed: bool) -> tuple[float, float]:
+    """Where the fitted sides before and after a corner cross; at an end, or where they hardly turn, the foot of the old corner."""
+    n = len(fitted)
+    sides = [fitted[j % n] for j in (k - 1, k) if closed or 0 <= j < n]
+    p = np.array(corners[k])
+    feet = [c + d * ((p - c) @ d) for c, d in sides]
+    if len(sides) == 2:
+        (c, d), (e, f) = sides
+        cross = float(d[0] * f[1] - d[1] * f[0])
+        if abs(cross) > 0.15:
+            r = e - c
+            at = c + d * float(r[0] * f[1] - r[1] * f[0]) / cross
+            return float(at[0]), float(at[1])
+    at = np.mean(feet, axis=0)
+    return float(at[0]), float(at[1])

@@ -23,7 +23,7 @@ Array = NDArray[np.float64]
 class Cut:
     """T_section_base and the slab: from -behind to +before towards the viewer. low, high: limits along and across."""
 
-    kind: str  # plan | upright
+    kind: str  # plan | ceiling | upright
     T_section_base: Array
     before: float
     behind: float
@@ -40,6 +40,12 @@ def plan(height: float, before: float = 0.0, behind: float = 0.05) -> Cut:
     return Cut("plan", t, before, behind)
 
 
+def ceiling(height: float, before: float = 0.0, behind: float = 0.05) -> Cut:
+    """A level cut that looks up, drawn as in a mirror on the floor: laid out as a plan, and what is behind lies above the cut."""
+    own = plan(height, behind, before)
+    return Cut("ceiling", own.T_section_base, own.before, own.behind)
+
+
 def upright(a: tuple[float, float], b: tuple[float, float], before: float = 0.0, behind: float = 0.05) -> Cut:
     """An upright cut through two plan picks, looking to the left of a -> b. along starts at a, across is z of the base."""
     d = np.array(b) - np.array(a)
@@ -51,6 +57,23 @@ def upright(a: tuple[float, float], b: tuple[float, float], before: float = 0.0,
     t[:3, :3] = [[u[0], u[1], 0], [0, 0, 1], [u[1], -u[0], 0]]
     t[:3, 3] = -t[:3, :3] @ np.array([a[0], a[1], 0.0])
     return Cut("upright", t, before, behind, (-0.5, -1e6), (length + 0.5, 1e6))
+
+
+def series(line: Array, spacing: float, width: float) -> list[tuple[tuple[float, float], tuple[float, float]]]:
+    """Ends a, b of upright cuts square to a polyline (n, 2) at equal spacing, from its start to its end, each ``width`` wide with the line
+    in its middle; they look along it."""
+    steps = np.linalg.norm(np.diff(line, axis=0), axis=1) if len(line) > 1 else np.zeros(0)
+    if not spacing > 0.01 or not width > 0.02 or not len(steps) or steps.min() < 1e-6:
+        raise BadInput("a row of sections needs two picks, a spacing and a width", subject="sections", remedy="give both above zero")
+    run = np.concatenate([[0.0], np.cumsum(steps)])
+    out = []
+    for t in np.arange(0.0, run[-1] + 1e-6, spacing):
+        k = min(int(np.searchsorted(run, t, side="right")) - 1, len(steps) - 1)
+        u = (line[k + 1] - line[k]) / steps[k]
+        at, left = line[k] + u * (t - run[k]), np.array([-u[1], u[0]])
+        a, b = at + left * width / 2, at - left * width / 2  # what is left of a -> b lies ahead
+        out.append(((float(a[0]), float(a[1])), (float(b[0]), float(b[1]))))
+    return out
 
 
 def slab(cut: Cut, points: Array) -> tuple[Array, NDArray[np.bool_]]:

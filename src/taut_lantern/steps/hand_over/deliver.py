@@ -17,13 +17,10 @@ from ...core.clean.even import Even
 from ...core.clean.select import Clip
 from ...core.errors import BadInput, NotFound
 from ...core.scan.scan import Scan
-from ...formats import dxf, e57, html, las, pdf
-from ...formats.dxf import Entity
+from ...formats import e57, html, las, pdf
 from ...formats.report import Report
-from ...site import notes
 from ...site.common import Array, Progress, content_of, file_name, get_project, matrix, owned, state_of, stations_of
 from ...site.density import evened
-from ...site.drawing import entities
 from ...site.frames import Currency, InUse, in_use
 from ...site.parts import stations_in, wanted
 from ...site.report import build
@@ -34,11 +31,12 @@ from ...store.marks import Marks, class_marks, classes_from, marks_of, mask_of, 
 from ...store.models import Delivery, Job, Journal, Station, new_id
 from ...store.queue import enqueue
 from ...store.tiles import read_station
+from . import drawn
 
 KINDS = {
     "e57": "Cloud, E57",
     "laz": "Cloud, LAZ",
-    "dxf": "Drawing, DXF",
+    **drawn.KINDS,
     "pdf": "Registration report, PDF",
     "html": "Registration report, HTML",
 }
@@ -80,7 +78,6 @@ class State:
     spacing: float | None  # of that
     apart: list[tuple[str, dict[str, NDArray[np.int64]]]]  # zones that are clouds of their own: name, and points by station
     classes: dict[str, list[tuple[int, int, bytes]]]  # by station what edits say of them
-    drawn: list[Entity]
     report: Report | None
 
 
@@ -106,16 +103,8 @@ def state_for(project_id: str, kind: str, params: dict[str, Any]) -> State:
             float(even.detail["spacing"]) if even else None,
             [(z.name, read_set(s, z.points)) for z in zones if z.apart] if kind == "e57" else [],
             {x.id: class_marks(s, x.id) for x in placed} if kind == "laz" else {},
-            _drawn(s, project_id, frame, params) if kind == "dxf" else [],
             build(s, project_id, frame.part) if kind in REPORTS else None,
         )
-
-
-def _drawn(s: Session, project_id: str, frame: InUse, params: dict[str, Any]) -> list[Entity]:
-    """Traces, and in space the notes too: they lie in no section."""
-    flat = params.get("coordinates") == "section"
-    drawn = entities(s, project_id, frame, params.get("sections"), flat)
-    return drawn if flat else [*drawn, *notes.entities(s, project_id, frame)]
 
 
 def _of_zones(s: Session, project_id: str, chosen: list[str]) -> dict[str, NDArray[np.int64]]:
@@ -195,11 +184,15 @@ def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
     """Make one delivery and keep it. Nothing stays when it fails or is cancelled."""
     kind = params["what"]
     state = state_for(project_id, kind, params)
-    suffix = "-report" if kind in REPORTS else "-drawing" if kind == "dxf" else ""
-    name = f"{file_name(state.project)}{suffix}.{kind}"
+    name = f"{file_name(state.project)}{'-report' if kind in REPORTS else ''}.{kind}"
+    entry = state.entry
     with scratch.folder() as folder:
         path = folder / f"out.{kind}"
-        points = _write(path, kind, state, params, progress)
+        if kind in drawn.KINDS:
+            entry, title, points = drawn.write(path, project_id, kind, params, progress)
+            name = f"{title}.{drawn.SUFFIX[kind]}"
+        else:
+            points = _write(path, kind, state, params, progress)
         progress.check()
         with session() as s:
             row = Delivery(
@@ -207,7 +200,7 @@ def make(project_id: str, params: dict[str, Any], progress: Progress) -> dict[st
                 project_id=project_id,
                 kind=kind,
                 name=name,
-                journal_at=state.entry,
+                journal_at=entry,
                 params={
                     **{k: v for k, v in params.items() if k != "what"},
                     "part": state.frame.part,
@@ -254,12 +247,6 @@ def _write(path: Path, kind: str, state: State, params: dict[str, Any], progress
             (c.station + 1, c.at, c.scan.intensity, c.scan.rgb, _classes(state, c)) for c in _clouds(state, params.get("even"), progress)
         )
         points = las.write(path, parts, state.frame.T_frame_part[:3, 3], frames.METRE_PER_UNIT[unit_of(kind, params, state.frame)])
-    elif kind == "dxf":
-        if not any(e.kind != "text" for e in state.drawn):
-            raise BadInput(
-                "there is nothing drawn yet", subject=state.project, remedy="cut a section and fit or draw lines", code="nothing_drawn"
-            )
-        dxf.write(path, state.drawn, unit_of(kind, params, state.frame), state.project)
     else:
         assert state.report is not None
         REPORTS[kind](path, state.report)

@@ -1,44 +1,158 @@
 /** The sheet: a section's slab at true scale with the traces over it, and the drawing hand. */
-import { useEffect, useMemo, useRef } from "react";
-import { Sheet } from "../../bench/sheet";
-import { http, sent } from "../../api/client";
-import { useAsk, useProject, useSections, useSlab } from "../../api/queries";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { DRAWS, EDITS, ON_PICK, Pen, type Act, type P, type Tool } from "../../bench/pen";
+import { Sheet, type Cloud } from "../../bench/sheet";
+import { http, sent, type Schemas } from "../../api/client";
+import { cache, tell, tellError, useLayers, useProject, useSections, useSlab } from "../../api/queries";
 import { provide } from "../../kit/commands";
 import { into, inverse, lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
 
+const KEYS: Partial<Record<Tool, string>> = {
+  line: "d",
+  polyline: "p",
+  rectangle: "r",
+  circle: "c",
+  arc: "v",
+  text: "x",
+  aligned: "w",
+  trim: "i",
+  extend: "e",
+  corner: "n",
+  offset: "z",
+  move: "m",
+};
+export const keyOf = (tool: Tool) => KEYS[tool]?.toUpperCase() ?? "";
+const TITLES: Record<Tool, string> = { ...DRAWS, ...EDITS };
+
+/** Keep what the pen has made, and show it as soon as the server has it. */
+async function keep(id: string, section: string, act: Act) {
+  const own = { project_id: id };
+  const { layer, traces } = useView.getState();
+  try {
+    if ("draw" in act) {
+      const path = { ...own, section_id: section };
+      const body: Schemas["TraceIn"] = { ...act.draw, layer };
+      await sent(http.POST("/api/projects/{project_id}/sections/{section_id}/traces", { params: { path }, body }));
+    } else {
+      const ids = act.edit.ids ?? traces;
+      if (!ids.length) return tell("Choose what is to be changed first.", "click it, with Shift for more", false);
+      await sent(
+        http.POST("/api/projects/{project_id}/traces/edit", { params: { path: own }, body: { ...act.edit, ids } }),
+      );
+    }
+  } catch (error) {
+    tellError(error);
+  }
+  for (const key of ["sections", "project", "layers"]) void cache.invalidateQueries({ queryKey: [id, key] });
+}
+
+export async function removeTraces(id: string, ids: string[]) {
+  if (!ids.length) return;
+  try {
+    await sent(
+      http.POST("/api/projects/{project_id}/traces/remove", { params: { path: { project_id: id } }, body: { ids } }),
+    );
+    useView.getState().set({ traces: [] });
+  } catch (error) {
+    tellError(error);
+  }
+  for (const key of ["sections", "project", "layers"]) void cache.invalidateQueries({ queryKey: [id, key] });
+}
+
 export function SheetPane({ id }: { id: string }) {
   const host = useRef<HTMLDivElement>(null);
   const sheet = useRef<Sheet | null>(null);
-  const { section: chosen, trace, drawing, layer, sheet: cloud, set, hover } = useView();
+  const pen = useRef<Pen | null>(null);
+  const [, again] = useState(0);
+  const { section: chosen, traces, pen: tool, layer, sheet: cloud, set, hover } = useView();
   const project = useProject(id).data;
+  const unit = project?.unit ?? "m";
   const section = useSections(id).data?.find((s) => s.id === chosen);
+  const layers = useLayers(id).data;
   const slab = useSlab(id, chosen);
-  const draw = useAsk(id, (points: number[][]) =>
-    sent(
-      http.POST("/api/projects/{project_id}/sections/{section_id}/traces", {
-        params: { path: { project_id: id, section_id: chosen! } },
-        body: { kind: "line", layer: useView.getState().layer, points, radius: 0 },
-      }),
-    ),
-  );
-  const keep = useRef({ draw: draw.mutate, toProject: (at: number[]) => at });
-  keep.current.draw = draw.mutate;
   const back = useMemo(() => (section ? inverse(section.T_section_part) : null), [section]);
-  keep.current.toProject = (at) => (back ? into(back, [at[0]!, at[1]!, 0]) : at);
+  const now = useRef({ id, chosen, back });
+  now.current = { id, chosen, back };
 
   useEffect(() => {
+    const refresh = () => {
+      const [s, p] = [sheet.current, pen.current];
+      if (!s) return;
+      s.pen = p && {
+        from: p.last,
+        preview: (at) => p.preview(at),
+        words: (by) => [p.typed, by].filter(Boolean).join("  "),
+      };
+      s.draw(false);
+      again((k) => k + 1);
+    };
+    const made = (act: Act | null) => {
+      refresh();
+      if (act) void keep(now.current.id, now.current.chosen!, act);
+    };
     const s = new Sheet(host.current!, {
-      drew: (points) => keep.current.draw(points),
-      select: (t) => set({ trace: t }),
-      hover: (at) => set({ hover: at ? keep.current.toProject(at) : null }),
+      pick: (at, under, more) => {
+        if (pen.current) return made(pen.current.pick(at, under));
+        const held = useView.getState().traces;
+        if (!more) return set({ traces: under ? [under] : [] });
+        if (under) set({ traces: held.includes(under) ? held.filter((t) => t !== under) : [...held, under] });
+      },
+      end: () => made(pen.current?.enter(s.here?.at ?? [0, 0]) ?? null),
+      hover: (caught) => set({ hover: caught && now.current.back ? into(now.current.back, [...caught.at, 0]) : null }),
     });
     sheet.current = s;
+    const take = (e: KeyboardEvent) => {
+      const p = pen.current;
+      const typing = /^(INPUT|TEXTAREA|SELECT)$/.test((e.target as HTMLElement).tagName);
+      if (typing || e.ctrlKey || e.metaKey || document.querySelector('[role="dialog"][data-state="open"]')) return;
+      const wanted = (Object.keys(KEYS) as Tool[]).find((t) => KEYS[t] === e.key.toLowerCase());
+      if (wanted && !(p && (p.picks.length || p.typed))) {
+        // on the sheet its own keys come first
+        e.preventDefault();
+        e.stopPropagation();
+        return set({ pen: p?.tool === wanted ? null : wanted });
+      }
+      if (!p) return;
+      const here: P = s.here?.at ?? p.last ?? [0, 0];
+      let taken = true;
+      if (e.key === "Enter") made(p.enter(here));
+      else if (e.key === "Escape") {
+        if (!p.back()) set({ pen: null });
+      } else if (e.key.toLowerCase() === "c" && p.tool === "polyline" && p.picks.length > 2) made(p.close());
+      else taken = p.key(e.key);
+      if (!taken) return;
+      e.preventDefault();
+      e.stopPropagation();
+      refresh();
+    };
+    window.addEventListener("keydown", take, true);
+    const tools = (Object.keys(TITLES) as Tool[]).map((t) => ({
+      id: `sheet.${t}`,
+      title: `On the sheet: ${TITLES[t]}`,
+      keys: KEYS[t],
+      run: () => set({ pen: useView.getState().pen === t ? null : t }),
+    }));
     const forget = provide([
       { id: "sheet.frame", title: "Show the whole section", keys: "f", run: () => s.frame() },
-      { id: "sheet.line", title: "Draw a line", keys: "d", run: () => set({ drawing: !useView.getState().drawing }) },
+      ...tools,
+      {
+        id: "sheet.remove",
+        title: "Remove the chosen lines",
+        keys: "Delete",
+        run: () => void removeTraces(now.current.id, useView.getState().traces),
+      },
     ]);
+    const off = useView.subscribe((v, before) => {
+      if (v.pen === before.pen) return;
+      pen.current = v.pen ? new Pen(v.pen) : null;
+      refresh();
+    });
+    if (useView.getState().pen) pen.current = new Pen(useView.getState().pen!);
+    refresh();
     return () => {
+      off();
+      window.removeEventListener("keydown", take, true);
       forget();
       s.dispose();
       sheet.current = null;
@@ -51,21 +165,32 @@ export function SheetPane({ id }: { id: string }) {
     framed.current = chosen;
   }, [slab.data, chosen]);
   useEffect(() => {
-    sheet.current?.setTraces((section?.traces ?? []).map((t) => ({ ...t, selected: t.id === trace })));
-  }, [section, trace]);
+    if (layers) sheet.current?.setLayers(layers);
+  }, [layers]);
   useEffect(() => {
+    if (!section) return;
+    sheet.current?.setTraces(
+      section.traces.map((t) => ({ ...t, selected: traces.includes(t.id) })),
+      section.marks,
+    );
+  }, [section, traces]);
+  useEffect(() => {
+    if (pen.current) {
+      pen.current.metre = 1 / UNITS[unit].metre;
+      const line = section?.traces.find((t) => t.id === traces.at(-1) && t.kind === "line");
+      const [a, b] = line?.points ?? [];
+      pen.current.turn = a && b ? Math.atan2(b[1]! - a[1]!, b[0]! - a[0]!) : 0;
+    }
     const s = sheet.current;
     if (!s) return;
-    s.drawing = drawing;
     s.cloud = cloud;
-    s.unit = UNITS[project?.unit ?? "m"];
-    if (!drawing) s.cancelLine();
+    s.unit = UNITS[unit];
     s.draw();
-  }, [drawing, cloud, project?.unit]);
+  }, [tool, cloud, unit, section, traces]);
 
-  const unit = project?.unit ?? "m";
   const at = hover && project ? into(project.T_frame_part, hover) : null;
   const chip = "rounded border border-rule bg-card/95 px-1.5 py-0.5 text-[12px]";
+  const locked = tool && tool in DRAWS && layers?.find((l) => l.name === layer)?.locked;
   return (
     <section
       aria-label="Sheet"
@@ -73,7 +198,7 @@ export function SheetPane({ id }: { id: string }) {
       data-slab={slab.data ? slab.data.byteLength / 12 : 0}
       data-traces={section?.traces.length ?? 0}
     >
-      <div ref={host} className={`absolute inset-0 ${drawing ? "cursor-crosshair" : ""}`} />
+      <div ref={host} className={`absolute inset-0 ${tool ? "cursor-crosshair" : ""}`} />
       <div className="pointer-events-none absolute inset-x-0 top-0 flex flex-wrap items-center gap-1.5 p-1.5">
         <span className={`${chip} font-semibold`}>Sheet</span>
         <span className={chip}>{section?.name}</span>
@@ -85,16 +210,19 @@ export function SheetPane({ id }: { id: string }) {
         <select
           aria-label="Points on the sheet"
           value={cloud}
-          onChange={(e) => set({ sheet: e.target.value as "density" })}
+          onChange={(e) => set({ sheet: e.target.value as Cloud })}
           className={`${chip} pointer-events-auto`}
         >
           <option value="density">points by density</option>
           <option value="colour">points in true colour</option>
+          <option value="intensity">points by intensity</option>
           <option value="off">no points</option>
         </select>
-        {drawing && (
-          <span className={`${chip} border-lamp bg-halo`}>
-            drawing on layer {layer}: click two ends, a ring shows where a point is caught, Escape ends
+        {tool && (
+          <span role="status" className={`${chip} border-lamp bg-halo`}>
+            {locked
+              ? `the layer ${layer} is locked`
+              : `${TITLES[tool]}: ${pen.current?.asks ?? ""}${tool in DRAWS ? `, on ${layer}` : ""}${ON_PICK.includes(tool) || tool in DRAWS || traces.length ? "" : " (choose lines first)"}; Alt is caught by nothing, Escape goes back`}
           </span>
         )}
       </div>

@@ -1,19 +1,30 @@
-/** Draw: cut, fit, trace. */
+/** Draw: cut, find, trace, lay out. */
+import { useState } from "react";
+import { DRAWS, EDITS, type Tool } from "../../bench/pen";
 import { http, sent, type Schemas, type Section, type Trace } from "../../api/client";
-import { tell, tellUndoable, useAsk, useJobs, useProject, useSections, useStations } from "../../api/queries";
-import { Actions, Button, fixed, grouped, Heading, Pick, Quiet, Row, Sentence, type Column } from "../../kit";
+import {
+  tell,
+  tellUndoable,
+  useAsk,
+  useJobs,
+  useLayers,
+  useProject,
+  useSections,
+  useStations,
+} from "../../api/queries";
+import { Actions, Button, Field, fixed, grouped, Heading, Pick, Quiet, Row, Sentence } from "../../kit";
 import { Await } from "../../kit/await";
 import { LengthField, useLengths } from "../../kit/fields";
-import { Table } from "../../kit/table";
 import { lengthIn, UNITS } from "../../kit/units";
-import { pickTwo, useView } from "../../kit/view";
+import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
-
-const LAYERS = ["wall", "floor", "pipe", "steel", "ground", "to check"];
-const of = (id: string) => ({ params: { path: { project_id: id } } });
+import { CutCard } from "./Cuts";
+import { LayersLedger, LinesLedger, SectionsLedger } from "./ledgers";
+import { keyOf, removeTraces } from "./SheetPane";
+import { PaperCard, SheetsLedger } from "./Papers";
 
 export function DrawCard({ id }: { id: string }) {
-  const asked = [useSections(id), useStations(id), useJobs(id)] as const;
+  const asked = [useSections(id), useStations(id), useJobs(id), useLayers(id)] as const;
   return (
     <Await of={[...asked]} what="sections">
       <Loaded id={id} sections={asked[0].data ?? []} />
@@ -22,8 +33,9 @@ export function DrawCard({ id }: { id: string }) {
 }
 
 function Loaded({ id, sections }: { id: string; sections: Section[] }) {
-  const chosen = useView((s) => s.section);
+  const { section: chosen, paper } = useView();
   const section = sections.find((s) => s.id === chosen);
+  if (paper) return <PaperCard key={paper} id={id} sections={sections} />;
   return section ? (
     <SectionCard key={section.id} id={id} section={section} />
   ) : (
@@ -31,111 +43,15 @@ function Loaded({ id, sections }: { id: string; sections: Section[] }) {
   );
 }
 
-function CutCard({ id, count }: { id: string; count: number }) {
-  const stations = useStations(id).data ?? [];
-  const { picks, tool, set, letGo } = useView();
-  const depth = { least: 0, most: 100 };
-  const project = useProject(id).data;
-  const part = project?.part ?? null;
-  const form = useLengths({ above: 1.2, before: 0, behind: 0.05, width: 0.1 }, project?.unit ?? "m", {
-    before: depth,
-    behind: depth,
-    width: { above: 0, most: 100 },
-  });
-  const cut = useAsk(
-    id,
-    (body: Schemas["SectionIn"]) => sent(http.POST("/api/projects/{project_id}/sections", { ...of(id), body })),
-    (r) => {
-      letGo();
-      set({ section: r.id, trace: null });
-    },
-  );
-  const pick = () =>
-    pickTwo((from, to) =>
-      cut.mutate({
-        kind: "upright",
-        name: "",
-        part,
-        a: from.slice(0, 2),
-        b: to.slice(0, 2),
-        before: form.values!.width / 2,
-        behind: form.values!.width / 2,
-      }),
-    );
-  const picking = tool === "planPick";
-  const v = form.values;
-  const bad = form.why || (v && v.before + v.behind > 0 ? "" : "the slab needs some depth");
-  const why = stations.length === 0 ? "there are no stations yet" : bad;
-  return (
-    <>
-      <Sentence>
-        {picking
-          ? picks.length
-            ? "Now pick where the section ends."
-            : "Pick in plan where the section begins."
-          : count
-            ? `${count} ${count === 1 ? "section is" : "sections are"} cut. Choose one below, or cut another.`
-            : "Cut a plan, or a section through two picks."}
-      </Sentence>
-      {picking ? (
-        <>
-          <Quiet>One looks to the left of the way from the first pick to the second.</Quiet>
-          <Actions>
-            <Button onClick={letGo}>Leave it</Button>
-          </Actions>
-        </>
-      ) : (
-        <>
-          <Heading>Plan</Heading>
-          <LengthField of={form} name="above" label="Above the floor" />
-          <LengthField of={form} name="before" label="Depth above the cut" />
-          <LengthField of={form} name="behind" label="Depth below the cut" />
-          <Actions>
-            <Button
-              main
-              busy={cut.isPending}
-              why={why}
-              onClick={() =>
-                cut.mutate({
-                  kind: "plan",
-                  name: "",
-                  part,
-                  above_floor: v!.above,
-                  before: v!.before,
-                  behind: v!.behind,
-                })
-              }
-            >
-              Cut the plan
-            </Button>
-          </Actions>
-          <Heading>Upright section</Heading>
-          <LengthField of={form} name="width" label="Depth of the slab" />
-          <Actions>
-            <Button onClick={pick} why={why}>
-              Pick two points in plan
-            </Button>
-          </Actions>
-          <Quiet>Only tiles that the slab meets are read. Crop box and deletions hold for sections too.</Quiet>
-        </>
-      )}
-    </>
-  );
-}
-
 function SectionCard({ id, section }: { id: string; section: Section }) {
-  const { trace: chosen, drawing, layer, set } = useView();
-  const trace = section.traces.find((t) => t.id === chosen);
+  const { traces: chosen, layer, set } = useView();
+  const layers = useLayers(id).data ?? [];
+  const traces = section.traces.filter((t) => chosen.includes(t.id));
   const path = { params: { path: { project_id: id, section_id: section.id } } };
   const fit = useAsk(id, () => sent(http.POST("/api/projects/{project_id}/sections/{section_id}/fit", path)));
   const live = (useJobs(id).data ?? []).filter(
     (j) =>
       j.kind === "fit" && (j.state === "running" || j.state === "waiting") && j.title.endsWith(` in ${section.name}`),
-  );
-  const accept = useAsk(
-    id,
-    () => sent(http.POST("/api/projects/{project_id}/sections/{section_id}/accept", path)),
-    (r) => tell(r.message),
   );
   const remove = useAsk(
     id,
@@ -150,31 +66,26 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
       void tellUndoable(id, `Deleted ${section.name}.`);
     },
   );
-  const dxf = useAsk(
-    id,
-    () =>
-      sent(
-        http.POST("/api/projects/{project_id}/deliveries", {
-          ...of(id),
-          body: { kind: "dxf", crop: true, coordinates: "grid", part: section.part, sections: null },
-        }),
-      ),
-    () => useView.getState().go("hand_over"),
-  );
   const found = section.traces.filter((t) => t.state === "found");
   const firm = section.traces.length - found.length;
+  const old = section.traces.find((t) => t.why_old)?.why_old;
   return (
     <>
-      {trace ? (
-        <TraceCard key={trace.id} id={id} trace={trace} />
+      {traces.length === 1 ? (
+        <TraceCard key={traces[0]!.id} id={id} trace={traces[0]!} />
+      ) : traces.length ? (
+        <Several id={id} traces={traces} />
       ) : (
         <Sentence>
           {section.traces.length === 0
             ? `${section.name} has no lines yet.`
-            : `${section.name}: ${firm} lines stand, ${found.length} found ones wait for a yes or no.`}
+            : found.length
+              ? `${section.name}: ${firm} lines stand, ${found.length} found ones wait for a yes or no.`
+              : `${section.name}: ${firm} lines stand.`}
         </Sentence>
       )}
-      <Heading>{section.name}</Heading>
+      {old && !traces.length && <Quiet>Some of them are out of date: {old}. Find lines again.</Quiet>}
+      <Heading>Find</Heading>
       <Actions>
         <Button
           main={section.traces.length === 0}
@@ -183,46 +94,234 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
         >
           Find lines and circles
         </Button>
-        <Button pressed={drawing} onClick={() => set({ drawing: !drawing })}>
-          {drawing ? "Put the pen down" : "Draw a line"}
-        </Button>
-        {found.length > 0 && (
-          <Button busy={accept.isPending} onClick={() => accept.mutate(undefined)}>
-            Accept all {found.length}
-          </Button>
-        )}
       </Actions>
       {live.map((j) => (
         <JobLine key={j.id} id={id} job={j} />
       ))}
+      {found.length > 0 && <ByRule id={id} section={section} found={found} />}
+      {firm + found.length > 0 && <Square id={id} section={section} />}
+      <Heading>Draw</Heading>
       <Pick
         label="Draw on layer"
         value={layer}
         onChange={(e) => set({ layer: e.target.value })}
-        options={LAYERS.map((l) => [l, l])}
+        options={[...new Set([...layers.map((l) => l.name), layer])].map((l) => [l, l])}
       />
+      <Tools />
+      <Heading>{section.name}</Heading>
       <Actions>
         <Button
-          busy={dxf.isPending}
-          onClick={() => dxf.mutate(undefined)}
-          why={section.traces.length ? "" : "there is nothing drawn yet"}
+          onClick={() => set({ paper: "new", section: section.id })}
+          why={section.traces.length ? "" : "nothing is drawn yet"}
         >
-          Make the DXF
+          Lay out a sheet
         </Button>
-        <Button onClick={() => set({ section: null, trace: null, drawing: false })}>Back to the plan</Button>
+        <Button onClick={() => set({ section: null, traces: [], pen: null })}>Back to the plan</Button>
         <Button busy={remove.isPending} onClick={() => remove.mutate(undefined)}>
           Delete the section
         </Button>
       </Actions>
-      <Quiet>
-        Found lines are dashed, and go out on the layer “to check”, until they are accepted. Accepted and drawn ones are
-        kept when lines are found again.
-      </Quiet>
+      <Depth id={id} section={section} />
     </>
   );
 }
 
+/** The tools of the sheet; each with its key. */
+function Tools() {
+  const { pen, set, traces } = useView();
+  const button = (tool: Tool, title: string) => (
+    <button
+      key={tool}
+      type="button"
+      aria-pressed={pen === tool}
+      onClick={() => set({ pen: pen === tool ? null : tool })}
+      className={`cursor-pointer rounded border px-1.5 py-0.5 text-[12.5px] ${pen === tool ? "border-lamp bg-halo" : "border-rule bg-card text-action hover:border-action"}`}
+    >
+      {title}
+      {keyOf(tool) && <span className="ml-1 font-mono text-[11px] text-quiet">{keyOf(tool)}</span>}
+    </button>
+  );
+  return (
+    <>
+      <div className="my-1 flex flex-wrap gap-1">
+        {(Object.entries(DRAWS) as [Tool, string][]).map(([t, title]) => button(t, title))}
+      </div>
+      <p className="mt-2 text-[12.5px] text-quiet">
+        {traces.length ? `With the ${traces.length} chosen` : "With what is chosen, or picked"}
+      </p>
+      <div className="my-1 flex flex-wrap gap-1">
+        {(Object.entries(EDITS) as [Tool, string][]).map(([t, title]) => button(t, title))}
+      </div>
+    </>
+  );
+}
+
+/** Say yes to what a rule takes. */
+function ByRule({ id, section, found }: { id: string; section: Section; found: Trace[] }) {
+  const [rms, setRms] = useState("3");
+  const [seen, setSeen] = useState("50");
+  const number = (t: string) => (t.trim() ? Number(t.replace(",", ".")) : null);
+  const [most, least] = [number(rms), number(seen)];
+  const bad = (most !== null && !(most > 0)) || (least !== null && !(least >= 0 && least <= 100));
+  const accept = useAsk(
+    id,
+    (body: Schemas["AcceptFoundIn"]) =>
+      sent(
+        http.POST("/api/projects/{project_id}/sections/{section_id}/accept", {
+          params: { path: { project_id: id, section_id: section.id } },
+          body,
+        }),
+      ),
+    (r) => void tellUndoable(id, r.message),
+  );
+  return (
+    <>
+      <Field label="Residual at most" unit="mm" value={rms} onChange={(e) => setRms(e.target.value)} />
+      <Field label="Seen at least" unit="%" value={seen} onChange={(e) => setSeen(e.target.value)} />
+      <Actions>
+        <Button
+          busy={accept.isPending}
+          why={bad ? "a limit is no number" : ""}
+          onClick={() =>
+            accept.mutate({ most_rms_mm: most, least_seen: least === null ? null : least / 100, layers: null })
+          }
+        >
+          Accept those
+        </Button>
+        <Button
+          busy={accept.isPending}
+          onClick={() => accept.mutate({ most_rms_mm: null, least_seen: null, layers: null })}
+        >
+          Accept all {found.length}
+        </Button>
+      </Actions>
+    </>
+  );
+}
+
+/** Lay lines parallel and square. */
+function Square({ id, section }: { id: string; section: Section }) {
+  const { traces } = useView();
+  const [limit, setLimit] = useState("5");
+  const mm = Number(limit.replace(",", "."));
+  const square = useAsk(
+    id,
+    () =>
+      sent(
+        http.POST("/api/projects/{project_id}/sections/{section_id}/regularise", {
+          params: { path: { project_id: id, section_id: section.id } },
+          body: { limit_mm: mm, ids: traces.length ? traces : null },
+        }),
+      ),
+    (r) =>
+      void tellUndoable(
+        id,
+        r.lines ? `${r.lines} lines moved, the farthest by ${fixed(r.most_mm)} mm.` : "All lines lie square already.",
+      ),
+  );
+  return (
+    <>
+      <Field
+        label="Parallel and square, moved at most"
+        unit="mm"
+        value={limit}
+        onChange={(e) => setLimit(e.target.value)}
+      />
+      <Actions>
+        <Button
+          busy={square.isPending}
+          why={mm > 0 && mm <= 200 ? "" : "0.1 to 200 mm"}
+          onClick={() => square.mutate(undefined)}
+        >
+          Lay {traces.length ? "the chosen" : "all"} square
+        </Button>
+      </Actions>
+    </>
+  );
+}
+
+/** Where the cut lies and how deep it is; changed, what was found is out of date. */
+function Depth({ id, section }: { id: string; section: Section }) {
+  const unit = useProject(id).data?.unit ?? "m";
+  const p = section.params as Record<string, number>;
+  const level = section.kind === "plan" || section.kind === "ceiling";
+  const deep = { least: 0, most: 100 };
+  const form = useLengths({ before: p["before"]!, behind: p["behind"]!, up: 0 }, unit, { before: deep, behind: deep });
+  const move = useAsk(id, () =>
+    sent(
+      http.PATCH("/api/projects/{project_id}/sections/{section_id}", {
+        params: { path: { project_id: id, section_id: section.id } },
+        body: {
+          version: section.version,
+          before: form.values!.before,
+          behind: form.values!.behind,
+          ...(level ? { height: p["height"]! + form.values!.up } : {}),
+        },
+      }),
+    ),
+  );
+  return (
+    <details className="mt-1 text-[13.5px]">
+      <summary className="cursor-pointer text-action">Move or deepen the cut</summary>
+      <LengthField of={form} name="before" label="Depth before the cut" />
+      <LengthField of={form} name="behind" label="Depth behind the cut" />
+      {level && <LengthField of={form} name="up" label="Move it up by" />}
+      <Actions>
+        <Button busy={move.isPending} why={form.why} onClick={() => move.mutate(undefined)}>
+          Cut it so
+        </Button>
+      </Actions>
+    </details>
+  );
+}
+
+function Several({ id, traces }: { id: string; traces: Trace[] }) {
+  const join = useAsk(
+    id,
+    () =>
+      sent(
+        http.POST("/api/projects/{project_id}/traces/edit", {
+          params: { path: { project_id: id } },
+          body: { do: "join", ids: traces.map((t) => t.id), at: [], value: 0, count: 2 },
+        }),
+      ),
+    () => tell("They are one polyline now."),
+  );
+  return (
+    <>
+      <Sentence>{traces.length} lines and shapes are chosen.</Sentence>
+      <Actions>
+        <Button busy={join.isPending} onClick={() => join.mutate(undefined)}>
+          Join them where ends meet
+        </Button>
+        <Button
+          onClick={() =>
+            void removeTraces(
+              id,
+              traces.map((t) => t.id),
+            )
+          }
+        >
+          Remove them
+        </Button>
+      </Actions>
+    </>
+  );
+}
+
+const WHAT: Record<string, string> = {
+  polyline: "A polyline",
+  arc: "An arc",
+  ellipse: "An ellipse",
+  spline: "A curve",
+  point: "A point",
+  text: "A text",
+  hatch: "A hatched area",
+  dimension: "A dimension",
+};
+
 function TraceCard({ id, trace: t }: { id: string; trace: Trace }) {
+  const [stripe, setStripe] = useState("120");
   const change = useAsk(id, (body: Omit<Schemas["TracePatch"], "version">) =>
     sent(
       http.PATCH("/api/projects/{project_id}/traces/{trace_id}", {
@@ -231,23 +330,54 @@ function TraceCard({ id, trace: t }: { id: string; trace: Trace }) {
       }),
     ),
   );
+  const refit = useAsk(
+    id,
+    (width: number | null) =>
+      sent(
+        http.POST("/api/projects/{project_id}/traces/{trace_id}/fit", {
+          params: { path: { project_id: id, trace_id: t.id } },
+          body: { version: t.version, stripe: width },
+        }),
+      ),
+    (r) =>
+      void tellUndoable(
+        id,
+        `It moved by ${fixed(r.moved_mm)} mm, and lies within ${fixed(r.rms_mm)} mm of its points.`,
+      ),
+  );
   const fit = t.fit as Record<string, number>;
-  const length = fit["length"];
+  const layers = useLayers(id).data ?? [];
   const unit = useProject(id).data?.unit ?? "m";
+  const long = fit["length"] ?? 0;
+  const what =
+    t.kind === "circle"
+      ? `A circle of ${fixed(2000 * t.radius, 1)} mm diameter`
+      : t.kind === "line" || long > 0
+        ? `${WHAT[t.kind] ?? "A line"} of ${lengthIn(long, unit)} ${UNITS[unit].name}`
+        : (WHAT[t.kind] ?? t.kind);
+  const stations = (t.fit["stations"] as string[] | undefined) ?? [];
+  const width = Number(stripe.replace(",", ".")) / 1000;
   return (
     <>
       <Sentence>
-        {t.kind === "circle"
-          ? `A circle of ${fixed(2000 * t.radius, 0)} mm diameter`
-          : `A line of ${lengthIn(length ?? 0, unit)} ${UNITS[unit].name}`}
+        {what}
         {fit["rms_mm"] !== undefined
           ? `, found in ${grouped(fit["points"] ?? 0)} points that lie within ${fixed(fit["rms_mm"])} mm of it.`
           : ", drawn by hand."}
       </Sentence>
-      {t.old && (
-        <Quiet>
-          It was found before the network last changed: find lines again, or check that it still lies on the points.
-        </Quiet>
+      {t.why_old && <Quiet>It is out of date: {t.why_old}. Fit it anew, or find lines again.</Quiet>}
+      {fit["thickness_mm"] !== undefined && (
+        <Row name="thickness of the wall" value={fixed(fit["thickness_mm"])} unit="mm" />
+      )}
+      {fit["nominal_mm"] !== undefined && <Row name="standard diameter" value={fixed(fit["nominal_mm"])} unit="mm" />}
+      {fit["seen"] !== undefined && (
+        <Row name="seen of its length" value={lengthIn(fit["seen"], unit)} unit={UNITS[unit].name} />
+      )}
+      {fit["bridged"] !== undefined && fit["bridged"] > 0.01 && (
+        <Row name="bridged" value={lengthIn(fit["bridged"], unit)} unit={UNITS[unit].name} />
+      )}
+      {fit["lean_mm_m"] !== undefined && (
+        <Row name="leans to the room, per metre" value={fixed(fit["lean_mm_m"])} unit="mm" />
       )}
       {fit["out_of_plumb_mm"] !== undefined && (
         <Row name="out of plumb over its length" value={fixed(fit["out_of_plumb_mm"])} unit="mm" />
@@ -258,12 +388,23 @@ function TraceCard({ id, trace: t }: { id: string; trace: Trace }) {
       {fit["share"] !== undefined && (
         <Row name="share of the circle seen" value={fixed(100 * fit["share"], 0)} unit="%" />
       )}
+      {fit["error_mm"] !== undefined && (
+        <Row name="expected to be off by" value={`±${fixed(fit["error_mm"])}`} unit="mm" />
+      )}
+      {fit["moved_mm"] !== undefined && (
+        <Row name="moved from where it was found" value={fixed(fit["moved_mm"])} unit="mm" />
+      )}
+      {stations.length > 0 && <Quiet>Seen from {stations.join(", ")}.</Quiet>}
       <Pick
         label="Layer"
         value={t.layer}
         onChange={(e) => change.mutate({ layer: e.target.value })}
-        options={[...new Set([...LAYERS, t.layer])].map((l) => [l, l])}
+        options={[...new Set([...layers.map((l) => l.name), t.layer])].map((l) => [l, l])}
       />
+      <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
+        <input type="checkbox" checked={t.dashed} onChange={() => change.mutate({ shape: { dashed: !t.dashed } })} />{" "}
+        drawn dashed, as a guess
+      </label>
       <Actions>
         {t.state === "found" && (
           <Button main onClick={() => change.mutate({ state: "accepted" })}>
@@ -273,91 +414,34 @@ function TraceCard({ id, trace: t }: { id: string; trace: Trace }) {
         <Button onClick={() => change.mutate({ state: "rejected" })}>
           {t.state === "found" ? "Reject it" : "Remove it"}
         </Button>
+        {["line", "polyline", "arc", "circle"].includes(t.kind) && (
+          <Button busy={refit.isPending} onClick={() => refit.mutate(null)}>
+            Fit it to the points
+          </Button>
+        )}
       </Actions>
+      {["line", "polyline"].includes(t.kind) && (
+        <details className="text-[13.5px]">
+          <summary className="cursor-pointer text-action">It is a painted stripe or a joint</summary>
+          <Field label="Width of the stripe" unit="mm" value={stripe} onChange={(e) => setStripe(e.target.value)} />
+          <Actions>
+            <Button
+              busy={refit.isPending}
+              why={width >= 0.01 && width <= 1 ? "" : "10 to 1000 mm"}
+              onClick={() => refit.mutate(width)}
+            >
+              Lay it on the middle of the stripe
+            </Button>
+          </Actions>
+        </details>
+      )}
     </>
-  );
-}
-
-function SectionsLedger({ id }: { id: string }) {
-  const asked = useSections(id);
-  const sections = asked.data ?? [];
-  const { section, set } = useView();
-  const unit = useProject(id).data?.unit ?? "m";
-  const count = (s: Section, state: string) => s.traces.filter((t) => t.state === state).length;
-  const columns: Column<Section>[] = [
-    { head: "section", cell: (s) => s.name, value: (s) => s.name },
-    { head: "kind", cell: (s) => (s.kind === "plan" ? "plan" : "upright"), value: (s) => s.kind },
-    {
-      head: `depth ${UNITS[unit].name}`,
-      figure: true,
-      cell: (s) => lengthIn(Number(s.params["before"]) + Number(s.params["behind"]), unit),
-    },
-    { head: "found", figure: true, cell: (s) => count(s, "found"), value: (s) => count(s, "found") },
-    { head: "accepted", figure: true, cell: (s) => count(s, "accepted"), value: (s) => count(s, "accepted") },
-    { head: "drawn", figure: true, cell: (s) => count(s, "drawn"), value: (s) => count(s, "drawn") },
-  ];
-  return (
-    <Table
-      what="sections"
-      from={[asked]}
-      rows={sections}
-      columns={columns}
-      id={(s) => s.id}
-      selected={(s) => s.id === section}
-      onSelect={(s) => set({ section: s.id, trace: null, part: s.part })}
-      empty="No sections yet. A plan 1.2 m above the floor is the usual first one."
-    />
-  );
-}
-
-function TracesLedger({ id }: { id: string }) {
-  const asked = useSections(id);
-  const sections = asked.data ?? [];
-  const { trace, set } = useView();
-  const unit = useProject(id).data?.unit ?? "m";
-  const rows = sections.flatMap((s) => s.traces.map((t) => ({ ...t, section: s })));
-  type R = (typeof rows)[number];
-  const fit = (t: R, key: string) => (t.fit as Record<string, number>)[key] ?? null;
-  const columns: Column<R>[] = [
-    { head: "layer", cell: (t) => t.layer, value: (t) => t.layer, width: "110px" },
-    { head: "kind", cell: (t) => t.kind, value: (t) => t.kind, width: "90px" },
-    { head: "section", cell: (t) => t.section.name, value: (t) => t.section.name },
-    {
-      head: "state",
-      cell: (t) => `${t.state}${t.old ? ", older than the network" : ""}`,
-      value: (t) => t.state,
-      width: "100px",
-    },
-    {
-      head: `length ${UNITS[unit].name}`,
-      figure: true,
-      cell: (t) => (fit(t, "length") === null ? "" : lengthIn(fit(t, "length")!, unit)),
-      value: (t) => fit(t, "length"),
-    },
-    {
-      head: "radius mm",
-      figure: true,
-      cell: (t) => (t.kind === "circle" ? fixed(1000 * t.radius) : ""),
-      value: (t) => t.radius,
-    },
-    { head: "fit mm", figure: true, cell: (t) => fixed(fit(t, "rms_mm")), value: (t) => fit(t, "rms_mm") },
-    { head: "points", figure: true, cell: (t) => fit(t, "points") ?? "", value: (t) => fit(t, "points") },
-  ];
-  return (
-    <Table
-      what="traces"
-      from={[asked]}
-      rows={rows}
-      columns={columns}
-      id={(t) => t.id}
-      selected={(t) => t.id === trace}
-      onSelect={(t) => set({ trace: t.id, section: t.section.id, part: t.section.part })}
-      empty="Lines and circles of all sections are listed here with how well they fit."
-    />
   );
 }
 
 export const drawLedgers = [
   { id: "sections", title: "Sections", Body: SectionsLedger },
-  { id: "traces", title: "Lines", Body: TracesLedger },
+  { id: "traces", title: "Lines", Body: LinesLedger },
+  { id: "layers", title: "Layers", Body: LayersLedger },
+  { id: "sheets", title: "Sheets", Body: SheetsLedger },
 ];

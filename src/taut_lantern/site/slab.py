@@ -1,0 +1,123 @@
+"""The points of a slab: those that are seen, of the stations of a part, read from the tiles that the slab meets."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy.orm import Session
+
+from ..core import frames
+from ..core.draw.section import Cut, box_meets, slab
+from ..store.marks import deleted_mask
+from ..store.models import Section, Station
+from ..store.tiles import read_tiles, tiles_of
+from .common import Array, Progress, matrix, stations_of
+from .drawing import cut_of
+from .parts import stations_in
+from .visible import clip_of
+
+AT_ONCE = 20_000_000  # points read for a picture in a request; a larger slab is shown from its coarser levels
+
+
+@dataclass(frozen=True)
+class Slab:
+    """points (n, 3) section frame, metres; rgb (n, 3) and intensity (n,) uint8; which of ``stations`` saw each (n,); where those stood
+    (m, 3) section frame; counts of points and tiles."""
+
+    points: Array
+    rgb: NDArray[np.uint8]
+    intensity: NDArray[np.uint8]
+    station: NDArray[np.int64]
+    stations: list[Station]
+    stands: Array
+    counts: dict[str, int]
+
+
+@dataclass(frozen=True)
+class Piece:
+    station: int
+    points: Array
+    rgb: NDArray[np.uint8]
+    intensity: NDArray[np.uint8]
+
+
+class Slicing:
+    """What a cut meets of a part's stations. reads: points at most, coarse levels first; None: all."""
+
+    def __init__(self, s: Session, project_id: str, section: Section, reads: int | None = None, cut: Cut | None = None) -> None:
+        self.s, self.cut = s, cut or cut_of(section)
+        self.box = clip_of(s, project_id, section.part_id)
+        T_base_part = frames.inverse(matrix(section.T_part_base))
+        self.stations = stations_in(stations_of(s, project_id), section.part_id)
+        self.pose = [T_base_part @ matrix(x.pose) for x in self.stations]
+        rows: list[list[Any]] = [tiles_of(s, [x.id]) for x in self.stations]
+        self.tiles = sum(len(x) for x in rows)
+        met = [
+            [r for r in own if box_meets(self.cut, t, np.array(r.low), np.array(r.high))] for own, t in zip(rows, self.pose, strict=True)
+        ]
+        levels: dict[int, int] = {}
+        for r in (r for found in met for r in found):
+            levels[r.level] = levels.get(r.level, 0) + r.count
+        deepest, held = -1, 0
+        for level in sorted(levels):
+            held += levels[level]
+            if reads is not None and held > reads and deepest >= 0:
+                break
+            deepest = level
+        self.met = [[r.id for r in found if r.level <= deepest] for found in met]
+        self.read = sum(len(x) for x in self.met)
+
+    @property
+    def stands(self) -> Array:
+        """Where the instruments stood (m, 3), section frame."""
+        at = np.array([t[:3, 3] for t in self.pose]).reshape(-1, 3)
+        return frames.apply(self.cut.T_section_base, at)
+
+    def pieces(self, progress: Progress = Progress()) -> Iterator[Piece]:
+        """Tile by tile the points within, without what is deleted or cropped."""
+        for k, (station, ids) in enumerate(zip(self.stations, self.met, strict=True)):
+            progress.report(f"cutting {station.name}", k, len(self.stations))
+            progress.check()
+            if not ids:
+                continue
+            dead, there = deleted_mask(self.s, station), matrix(station.pose)
+            for tile in read_tiles(ids):
+                p, inside = slab(self.cut, frames.apply(self.pose[k], tile.xyz))
+                inside &= ~dead[tile.first : tile.first + len(p)]
+                if self.box is not None and inside.any():
+                    inside &= self.box.inside(frames.apply(there, tile.xyz))
+                if inside.any():
+                    yield Piece(k, p[inside], tile.rgb[inside], (tile.intensity[inside] >> 8).astype(np.uint8))
+
+
+def slab_of(
+    s: Session,
+    project_id: str,
+    section: Section,
+    most: int = 600_000,
+    reads: int | None = AT_ONCE,
+    progress: Progress = Progress(),
+    cut: Cut | None = None,
+) -> Slab:
+    """The slab of a section, or of another cut in its coordinates; ``most`` points drawn from it evenly."""
+    slicing = Slicing(s, project_id, section, reads, cut)
+    found = list(slicing.pieces(progress))
+    count = sum(len(x.points) for x in found)
+    points = np.concatenate([x.points for x in found]) if found else np.zeros((0, 3))
+    rgb = np.concatenate([x.rgb for x in found]) if found else np.zeros((0, 3), np.uint8)
+    intensity = np.concatenate([x.intensity for x in found]) if found else np.zeros(0, np.uint8)
+    station = np.concatenate([np.full(len(x.points), x.station) for x in found]) if found else np.zeros(0, np.int64)
+    counts = {"points": count, "tiles_read": slicing.read, "tiles": slicing.tiles}
+    if count > most:
+        keep = np.random.default_rng(1).permutation(count)[:most]
+        points, rgb, intensity, station = points[keep], rgb[keep], intensity[keep], station[keep]
+    return Slab(points, rgb, intensity, station.astype(np.int64), slicing.stations, slicing.stands, counts)
+
+
+def deeper(cut: Cut, before: float, behind: float) -> Cut:
+    """The same cut with at least so much before and behind it."""
+    return replace(cut, before=max(cut.before, before), behind=max(cut.behind, behind))

@@ -1,0 +1,245 @@
+"""Cut: plans, ceilings, elevations, upright sections and rows of them; moved, renamed, deleted, and laid again on another project."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ...core import frames
+from ...core.draw.section import ceiling, plan, series, upright
+from ...core.draw.shapes import plain
+from ...core.errors import BadInput
+from ...site.common import clean_name, finite, get_project, heavy, matrix, numbers, owned, stations_of
+from ...site.drawing import LEVEL, cut_marks, cut_of, guessed, shape_of, words_of
+from ...site.frames import InUse, in_use
+from ...site.parts import stations_in, wanted
+from ...site.slab import slab_of
+from ...store import journal
+from ...store.db import session, snapshot
+from ...store.marks import deletions_of
+from ...store.models import Section, Trace
+from ...store.tiles import read_tiles
+
+KINDS = ("plan", "ceiling", "upright", "elevation")
+MOST = 60  # cuts of a row
+TEMPLATE = "taut-lantern cuts 1"
+
+
+def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
+    """The parameters of a cut as they are kept: plan, ceiling: height; upright, elevation: a, b; before, behind. BadInput else."""
+    depth = finite([params.get("before", 0.0), params.get("behind", 0.05)], 2, "the depth")
+    if kind in LEVEL:
+        kept: dict[str, Any] = {"height": finite([params.get("height", math.nan)], 1, "the height")[0]}
+        (plan if kind == "plan" else ceiling)(kept["height"], *depth)
+    elif kind in KINDS:
+        kept = {"a": finite(params.get("a") or [], 2, "the first pick"), "b": finite(params.get("b") or [], 2, "the second pick")}
+        upright((kept["a"][0], kept["a"][1]), (kept["b"][0], kept["b"][1]), *depth)
+    else:
+        raise BadInput(f"unknown kind of section {kind!r}", subject="kind", remedy=f"use {', '.join(KINDS)}")
+    return {**kept, "before": depth[0], "behind": depth[1]}
+
+
+def _label(c: journal.Change, kind: str, kept: dict[str, Any], frame: InUse, taken: set[str]) -> str:
+    """A name that no other cut of the project has; a height is said in the coordinates and the unit that are in use."""
+    if kind in LEVEL:
+        height = float((frame.T_frame_part @ [0.0, 0.0, kept["height"], 1.0])[2]) / frames.METRE_PER_UNIT[frame.unit]
+        first = f"{'Plan' if kind == 'plan' else 'Ceiling'} {height:+.{0 if frame.unit == 'mm' else 2}f}"
+        return next(n for k in range(1, 1000) if (n := first if k == 1 else f"{first} ({k})") not in taken)
+    word = "Section" if kind == "upright" else "Elevation"
+    letters = (chr(65 + k) if k < 26 else f"{chr(64 + k // 26)}{chr(65 + k % 26)}" for k in range(700))
+    return next(f"{word} {x}" for x in letters if f"{word} {x}" not in taken)
+
+
+def make_sections(project_id: str, wishes: Sequence[tuple[str, dict[str, Any], str]], part_id: str | None = None) -> list[str]:
+    """Cuts (kind, params, name) of a part, in its frame, metres, as one change. Returns their ids."""
+    ready = [(kind, checked(kind, params), name) for kind, params, name in wishes]
+    with journal.change(project_id, "", topic="sections") as c:
+        taken = set(c.s.scalars(select(Section.name).where(Section.project_id == project_id)))
+        frame = in_use(c.s, c.project, part_id)
+        out: list[str] = []
+        for kind, kept, name in ready:
+            label = clean_name(name, "") or _label(c, kind, kept, frame, taken)
+            taken.add(label)
+            row = Section(project_id=project_id, part_id=frame.part, name=label, kind=kind, params=kept)
+            c.s.add(row)
+            c.s.flush()
+            out.append(row.id)
+        c.title = f"Cut {label}" if len(out) == 1 else f"Cut {len(out)} sections"
+        return out
+
+
+def make_section(project_id: str, kind: str, params: dict[str, Any], name: str = "", part_id: str | None = None) -> str:
+    return make_sections(project_id, [(kind, params, name)], part_id)[0]
+
+
+def make_series(
+    project_id: str, line: Sequence[Sequence[float]], spacing: float, width: float, depth: float, part_id: str | None = None
+) -> list[str]:
+    """Upright cuts square to a line of picks at equal spacing, each ``width`` wide; metres."""
+    kept = [finite(list(p), 2, "a pick") for p in line]
+    rows = series(np.array(kept, float).reshape(-1, 2), spacing, width)
+    if len(rows) > MOST:
+        raise BadInput(f"that makes {len(rows)} sections", subject="spacing", remedy=f"choose a wider one: at most {MOST} at once")
+    wishes = [("upright", {"a": list(a), "b": list(b), "before": depth / 2, "behind": depth / 2}, "") for a, b in rows]
+    return make_sections(project_id, wishes, part_id)
+
+
+def change_section(project_id: str, section_id: str, version: int, name: str | None = None, params: dict[str, Any] | None = None) -> None:
+    """Rename a cut, or move it: what was drawn stays where it is on the section; what was found is out of date then."""
+    with journal.change(project_id, "", topic="sections") as c:
+        row = owned(c.s, Section, project_id, section_id, "section")
+        journal.checked_version(row, version, f"the section {row.name}")
+        if name is not None:
+            c.title = f"Renamed {row.name} to {clean_name(name, row.name)}"
+            row.name = clean_name(name, row.name)
+        if params:
+            row.params = checked(row.kind, {**row.params, **params})
+            c.title = f"Moved {row.name}"
+            for t in c.s.scalars(select(Trace).where(Trace.section_id == section_id)):
+                if t.fit.get("made_from") is not None:
+                    t.fit = {**t.fit, "moved": True}
+
+
+def delete_section(project_id: str, section_id: str, version: int | None = None) -> None:
+    with journal.change(project_id, "", topic="sections") as c:
+        row = owned(c.s, Section, project_id, section_id, "section")
+        journal.checked_version(row, version, f"the section {row.name}")
+        row.deleted = True
+        c.title = f"Deleted {row.name}"
+
+
+def floor_height(project_id: str, part_id: str | None = None) -> float:
+    """Height of the main floor of a part (its z, metres): the strongest peak of coarse points below the lowest instrument."""
+    with session() as s:
+        stations = stations_in(stations_of(s, project_id), wanted(s, get_project(s, project_id), part_id))
+        heights = [frames.apply(matrix(x.pose), t.xyz)[:, 2] for x in stations for t in read_tiles(station_id=x.id, most_level=1, kinds=())]
+        lowest = min((float(matrix(x.pose)[2, 3]) for x in stations), default=0.0)
+    if not heights:
+        raise BadInput("there are no stations to cut", subject="section", remedy="bring in a scan first")
+    z = np.concatenate(heights) - lowest
+    z = z[(z > -60) & (z < 60)]
+    count, edge = np.histogram(z, bins=1200, range=(-60, 60))
+    below = count * (edge[:-1] < 0)
+    return lowest + float(edge[int(np.argmax(below if below.any() else count))] + 0.05)
+
+
+def slab_bytes(project_id: str, section_id: str) -> tuple[bytes, dict[str, int]]:
+    """A slab for a picture: 12 bytes a point, float32 along and across of all points, then rgb and intensity of all."""
+    with heavy(), snapshot() as s:
+        slab = slab_of(s, project_id, owned(s, Section, project_id, section_id, "section"))
+    flat = np.ascontiguousarray(slab.points[:, :2].astype(np.float32)).tobytes()
+    return flat + np.column_stack([slab.rgb, slab.intensity]).tobytes(), slab.counts
+
+
+def as_template(project_id: str) -> dict[str, Any]:
+    """The cuts of a project as a file that another one can be cut by: level ones by their height over the floor, upright ones by where
+    they stand in the coordinates in use."""
+    with session() as s:
+        project = get_project(s, project_id)
+        frame = in_use(s, project)
+        rows = list(s.scalars(select(Section).where(Section.project_id == project_id, Section.part_id == frame.part)))
+    floor = floor_height(project_id, frame.part) if rows else 0.0
+    out = []
+    for r in rows:
+        own: dict[str, Any] = {"kind": r.kind, "name": r.name, "before": r.params["before"], "behind": r.params["behind"]}
+        if r.kind in LEVEL:
+            own["above_floor"] = r.params["height"] - floor
+        else:
+            to = frame.T_frame_part @ matrix(r.T_part_base)
+            for key in ("a", "b"):
+                own[key] = [float(v) for v in frames.apply(to, np.array([[*r.params[key][:2], 0.0]]))[0][:2]]
+        out.append(own)
+    return {"format": TEMPLATE, "cuts": out}
+
+
+def by_template(project_id: str, template: dict[str, Any]) -> list[str]:
+    """Cut as a template says, in the coordinates that are in use here."""
+    cuts = template.get("cuts")
+    if template.get("format") != TEMPLATE or not isinstance(cuts, list) or not 1 <= len(cuts) <= MOST:
+        raise BadInput("this is no list of cuts that can be used", subject="template", remedy="choose one that was saved from a project")
+    with session() as s:
+        frame = in_use(s, get_project(s, project_id))
+    back, floor, wishes = frames.inverse(frames.unstretched(frame.T_frame_part)), None, []
+    stretch = frames.stretch(frame.T_frame_part)
+    for k, cut in enumerate(cuts):
+        try:
+            kind, params = str(cut["kind"]), {"before": float(cut["before"]), "behind": float(cut["behind"])}
+            if kind in LEVEL:
+                floor = floor_height(project_id, frame.part) if floor is None else floor
+                params["height"] = floor + float(cut["above_floor"])
+            else:
+                at = np.array([[*(float(v) for v in cut[key][:2]), 0.0] for key in ("a", "b")])
+                at = frames.apply(back, (at - frame.T_frame_part[:3, 3]) / stretch + frame.T_frame_part[:3, 3])
+                params |= {key: at[j, :2].tolist() for j, key in enumerate(("a", "b"))}  # type: ignore[dict-item]
+            wishes.append((kind, params, str(cut.get("name", ""))[:120]))
+        except (KeyError, TypeError, ValueError, AttributeError):
+            raise BadInput(f"cut {k + 1} of this list cannot be read", subject="template", remedy="choose another list") from None
+    return make_sections(project_id, wishes, frame.part)
+
+
+def _lines(lines: list[list[tuple[float, float]]]) -> list[list[list[float]]]:
+    return [[[round(x, 5), round(y, 5)] for x, y in line] for line in lines]
+
+
+def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
+    """All cuts with what is drawn on them, as plain lines too, and how they are marked in each other."""
+    project = get_project(s, project_id)
+    revision, deletions = project.network_revision, deletions_of(s, project_id)
+    rows = list(s.scalars(select(Section).where(Section.project_id == project_id).order_by(Section.kind, Section.name)))
+    shown = select(Trace).where(Trace.project_id == project_id, Trace.state != "rejected")
+    by_section: dict[str, list[Trace]] = {}
+    for t in s.scalars(shown.order_by(Trace.layer, Trace.id)):
+        by_section.setdefault(t.section_id, []).append(t)
+    in_part: dict[str | None, InUse] = {}
+    out = []
+    for r in rows:
+        frame = in_part.setdefault(r.part_id, in_use(s, project, r.part_id))
+        marks = [plain(d.shape) for d in cut_marks(r, [x for x in rows if x.part_id == r.part_id])]
+        out.append(
+            {
+                "id": r.id,
+                "version": r.version,
+                "name": r.name,
+                "kind": r.kind,
+                "params": r.params,
+                "part": r.part_id,
+                "T_section_part": numbers(cut_of(r).T_section_base @ frames.inverse(matrix(r.T_part_base))),
+                "marks": {"lines": _lines([x for m in marks for x in m.lines]), "letters": [vars(x) for m in marks for x in m.letters]},
+                "traces": [_trace(t, r, frame, revision, deletions) for t in by_section.get(r.id, [])],
+            }
+        )
+    return out
+
+
+def _trace(t: Trace, section: Section, frame: InUse, revision: int, deletions: str) -> dict[str, Any]:
+    shape = shape_of(t)
+    flat = plain(shape, words=words_of(shape, section, frame))
+    return {
+        "id": t.id,
+        "version": t.version,
+        "kind": t.kind,
+        "layer": t.layer,
+        "points": t.points,
+        "radius": t.radius,
+        "shape": t.shape,
+        "state": t.state,
+        "fit": t.fit,
+        "dashed": guessed(t),
+        "lines": _lines(flat.lines),
+        "letters": [vars(x) for x in flat.letters],
+        "why_old": why_old(t, revision, deletions),
+    }
+
+
+def why_old(t: Trace, revision: int, deletions: str) -> str:
+    """Why what was found is out of date, or "": the network, the cut or the cleaning changed since."""
+    if t.fit.get("made_from", revision) != revision:
+        return "the network changed since"
+    if t.fit.get("moved"):
+        return "the cut was moved since"
+    return "points were deleted or brought back since" if t.fit.get("deletions", deletions) != deletions else ""

@@ -1,0 +1,93 @@
+"""Sheets: views of sections on paper, kept with the project."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ...core.draw.layout import PAPERS
+from ...core.draw.raster import MODES
+from ...core.errors import BadInput, LanternError
+from ...site.common import clean_name, owned
+from ...site.sheets import laid
+from ...store import journal
+from ...store.models import Section, Sheet
+
+MOST = 24  # views on a sheet
+BLOCK = ("drawn by", "checked by", "number", "client")
+
+
+def make(project_id: str, name: str, params: dict[str, Any]) -> str:
+    """A sheet with views of sections; see ``checked`` for params."""
+    with journal.change(project_id, "", topic="sections") as c:
+        kept = _checked(c.s, project_id, params)
+        row = Sheet(project_id=project_id, name=clean_name(name, "Sheet"), params=kept)
+        laid(c.s, row)  # said now, when it does not fit
+        c.s.add(row)
+        c.title = f"Made the sheet {row.name}"
+        c.s.flush()
+        return row.id
+
+
+def change(project_id: str, sheet_id: str, version: int, name: str | None, params: dict[str, Any] | None) -> None:
+    with journal.change(project_id, "", topic="sections") as c:
+        row = owned(c.s, Sheet, project_id, sheet_id, "sheet")
+        journal.checked_version(row, version, f"the sheet {row.name}")
+        row.name = clean_name(name or row.name, row.name)
+        if params:
+            row.params = _checked(c.s, project_id, {**row.params, **params})
+            laid(c.s, row)
+        c.title = f"Changed the sheet {row.name}"
+
+
+def delete(project_id: str, sheet_id: str, version: int) -> None:
+    with journal.change(project_id, "", topic="sections") as c:
+        row = owned(c.s, Sheet, project_id, sheet_id, "sheet")
+        journal.checked_version(row, version, f"the sheet {row.name}")
+        row.deleted = True
+        c.title = f"Deleted the sheet {row.name}"
+
+
+def _checked(s: Session, project_id: str, params: dict[str, Any]) -> dict[str, Any]:
+    """paper (A4 to A0), upright, scale (None: what fits), sections (ids, in their order), picture (see core.draw.raster, "" for none), block
+    (what the title block says), revisions (date, words)."""
+    ids = [str(x) for x in params.get("sections") or []]
+    if not 1 <= len(ids) <= MOST:
+        raise BadInput(f"a sheet shows 1 to {MOST} sections", subject="sheet", remedy="choose a section for it")
+    for x in ids:
+        owned(s, Section, project_id, x, "section")
+    paper, picture, scale = params.get("paper", "A3"), params.get("picture", "density"), params.get("scale")
+    if paper not in PAPERS or picture not in ("", *MODES):
+        raise BadInput("unknown paper or picture", subject="sheet", remedy=f"use {', '.join(PAPERS)}")
+    if scale is not None and not 1 <= int(scale) <= 10_000:
+        raise BadInput("a scale is 1:1 to 1:10000", subject="scale", remedy="give the number after 1:")
+    block = {k: str(v)[:80] for k, v in (params.get("block") or {}).items() if k in BLOCK and str(v).strip()}
+    revisions = [{"date": str(r["date"])[:10], "words": str(r["words"])[:120]} for r in params.get("revisions") or []][-20:]
+    return {
+        "paper": paper,
+        "upright": bool(params.get("upright", False)),
+        "scale": None if scale is None else int(scale),
+        "sections": ids,
+        "picture": picture,
+        "block": block,
+        "revisions": revisions,
+    }
+
+
+def list_sheets(s: Session, project_id: str) -> list[dict[str, Any]]:
+    """All sheets with where their views stand, or why that cannot be said."""
+    out = []
+    for row in s.scalars(select(Sheet).where(Sheet.project_id == project_id).order_by(Sheet.name, Sheet.id)):
+        own = {"id": row.id, "version": row.version, "name": row.name, **row.params}
+        try:
+            lay, sections, _ = laid(s, row)
+            views = [
+                {"section": x.id, "title": x.name, "x": p.x, "y": p.y, "wide": p.wide, "tall": p.tall}
+                for x, p in zip(sections, lay.places, strict=True)
+            ]
+            out.append({**own, "fits": lay.scale, "wide": lay.wide, "tall": lay.tall, "views": views, "problem": ""})
+        except LanternError as problem:
+            out.append({**own, "fits": None, "wide": 0.0, "tall": 0.0, "views": [], "problem": str(problem)})
+    return out

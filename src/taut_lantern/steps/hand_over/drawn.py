@@ -1,0 +1,243 @@
+"""What is handed over of a drawing: DXF, SVG, sheets as PDF, the pictures of slabs at true scale, and the measured values."""
+
+from __future__ import annotations
+
+import csv
+import zipfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ...core import frames
+from ...core.draw.raster import BAND, GATHERED, MODES, Raster, band, channels, gathered, raster
+from ...core.errors import BadInput
+from ...core.frames import METRE_PER_UNIT
+from ...formats import dxf, geotiff, svg
+from ...formats import sheet as sheet_file
+from ...formats.drawn import Drawing, Underlay
+from ...formats.part import whole
+from ...site import notes
+from ...site.common import Array, Progress, file_name, get_project, owned, state_of
+from ...site.drawing import LEVEL, T_frame_section, cut_of, drawn, guessed, layers_of, sections_of
+from ...site.frames import InUse, in_use
+from ...site.sheets import page
+from ...site.slab import Slicing
+from ...store.db import snapshot
+from ...store.models import Section, Sheet, Trace
+
+KINDS = {
+    "dxf": "Drawing, DXF",
+    "svg": "Drawing of a section, SVG",
+    "sheet": "Sheet, PDF",
+    "slab": "Picture of a section with its drawing, GeoTIFF and DXF",
+    "csv": "Measured values of lines, CSV",
+}
+SUFFIX = {"dxf": "dxf", "svg": "svg", "sheet": "pdf", "slab": "zip", "csv": "csv"}
+
+
+def write(path: Path, project_id: str, kind: str, params: dict[str, Any], progress: Progress) -> tuple[int, str, int]:
+    """Write a delivery. Returns the state of the project that it shows, what it is called, and how many things or points are in it."""
+    with snapshot() as s:
+        project = get_project(s, project_id)
+        frame = in_use(s, project, params.get("part"))
+        title, count = WRITE[kind](s, path, project_id, frame, params, progress)
+        return state_of(s, project_id), title, count
+
+
+def unit_of(params: dict[str, Any], frame: InUse) -> str:
+    return str(params.get("unit") or frame.unit)
+
+
+def _drawing(s: Session, project_id: str, frame: InUse, params: dict[str, Any]) -> Drawing:
+    """Shapes, and in space the notes too: they lie in no section."""
+    project, flat = get_project(s, project_id), params.get("coordinates") == "section"
+    shapes = drawn(s, project, frame, params.get("sections"), flat)
+    space = [] if flat else notes.entities(s, project_id, frame)
+    return Drawing(shapes, space, layers_of(project), [], project.name)
+
+
+def _nothing(subject: str) -> BadInput:
+    return BadInput("there is nothing drawn yet", subject=subject, remedy="cut a section and find or draw lines", code="nothing_drawn")
+
+
+def _dxf(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str, Any], progress: Progress) -> tuple[str, int]:
+    drawing = _drawing(s, project_id, frame, params)
+    count = sum(d.layer != "section" for d in drawing.drawn) + sum(e.kind != "text" for e in drawing.space)
+    if not count:
+        raise _nothing(drawing.title)
+    dxf.write(path, drawing, unit_of(params, frame), params.get("version") or "R2018")
+    return f"{file_name(drawing.title)}-drawing", count
+
+
+def _one(s: Session, project_id: str, params: dict[str, Any]) -> Section:
+    chosen = params.get("sections") or []
+    if len(chosen) != 1:
+        raise BadInput("this shows one section at a time", subject="sections", remedy="choose one")
+    return owned(s, Section, project_id, chosen[0], "section")
+
+
+def _svg(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str, Any], progress: Progress) -> tuple[str, int]:
+    section = _one(s, project_id, params)
+    project = get_project(s, project_id)
+    own = drawn(s, project, in_use(s, project, section.part_id), [section.id], True)
+    if len(own) < 2:  # its title alone
+        raise _nothing(section.name)
+    svg.write(path, own, layers_of(project), int(params.get("scale") or 50), section.name)
+    return f"{file_name(project.name)}-{file_name(section.name)}", len(own)
+
+
+def _sheet(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str, Any], progress: Progress) -> tuple[str, int]:
+    row = owned(s, Sheet, project_id, str(params.get("sheet") or ""), "sheet")
+    made = page(s, row, progress)
+    sheet_file.write(path, made)
+    return f"{file_name(get_project(s, project_id).name)}-{file_name(row.name)}", sum(len(v.drawn) for v in made.views)
+
+
+class Spool:
+    """Points of a picture put by, band by band, so that no more than a band is held."""
+
+    def __init__(self, folder: Path, to: Raster) -> None:
+        self.folder, self.to = folder, to
+        self.count = 0
+
+    def add(self, points: NDArray[np.void]) -> None:
+        which = points["row"] // BAND
+        order = np.argsort(which, kind="stable")
+        for k, own in zip(*_split(which[order], points[order]), strict=True):
+            with (self.folder / f"band-{k}").open("ab") as f:
+                f.write(own.tobytes())
+        self.count += len(points)
+
+    def bands(self, mode: str, depth: tuple[float, float], progress: Progress) -> Iterator[NDArray[np.uint8]]:
+        below = self._read(0)
+        for k in range(self.to.bands):
+            progress.report("drawing the picture", k, self.to.bands)
+            progress.check()
+            own, below = below, self._read(k + 1)
+            yield band(self.to, k, own, mode, depth)
+
+    def _read(self, k: int) -> NDArray[np.void]:
+        path = self.folder / f"band-{k}"
+        return np.fromfile(path, GATHERED) if path.exists() else np.zeros(0, GATHERED)
+
+
+def _split(which: NDArray[np.int64], points: NDArray[np.void]) -> tuple[list[int], list[NDArray[np.void]]]:
+    keys, first = np.unique(which, return_index=True)
+    return [int(k) for k in keys], np.split(points, first[1:])
+
+
+def _extent(slicing: Slicing, progress: Progress) -> tuple[Array, Array]:
+    """The rectangle of the points of a slab (2,), (2,); far strays left out."""
+    some = [x.points[:: max(1, len(x.points) // 2000), :2] for x in slicing.pieces(progress)]
+    if not some:
+        raise BadInput("no points lie in this slab", subject="section", remedy="make it deeper, or cut elsewhere", code="empty_section")
+    all_ = np.concatenate(some)
+    low, high = np.percentile(all_, [0.1, 99.9], axis=0)
+    return low - 0.1, high + 0.1
+
+
+def _slab(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str, Any], progress: Progress) -> tuple[str, int]:
+    section, mode = _one(s, project_id, params), params.get("picture") or "density"
+    if mode not in MODES:
+        raise BadInput(f"unknown picture {mode!r}", subject="picture", remedy=f"use one of {', '.join(MODES)}")
+    frame, cut = in_use(s, get_project(s, project_id), section.part_id), cut_of(section)
+    slicing = Slicing(s, project_id, section)
+    to = raster(*_extent(Slicing(s, project_id, section, 2_000_000), progress), float(params.get("pixel") or 0.005))
+    spool = Spool(path.parent, to)
+    for piece in slicing.pieces(progress):
+        spool.add(gathered(to, piece.points, piece.rgb, piece.intensity))
+    unit = unit_of(params, frame)
+    metre, in_grid = METRE_PER_UNIT[unit], params.get("coordinates") != "section"
+    there = T_frame_section(section, frame) if in_grid else np.eye(4)
+    level = not in_grid or section.kind in LEVEL
+    m = geotiff.affine(there if level else None, to.low, to.high, to.pixel) / metre
+    name = file_name(section.name)
+    picture = path.parent / f"{name}.tif"
+    geotiff.write(picture, spool.bands(mode, (cut.behind, cut.before), progress), to.wide, to.tall, channels(mode), m, metre, section.name)
+    drawing = _drawing(s, project_id, frame, {**params, "sections": [section.id]})
+    corner = frames.apply(there, np.array([[to.low, to.high - to.tall * to.pixel, 0.0]]))[0]
+    drawing.underlays.append(Underlay(picture.name, to.wide, to.tall, corner, there[:3, 0] * to.pixel, there[:3, 1] * to.pixel))
+    lines = path.parent / f"{name}.dxf"
+    dxf.write(lines, drawing, unit, params.get("version") or "R2018")
+    with whole(path) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as out:
+        out.write(picture, picture.name)
+        out.writestr(f"{name}.tfw", geotiff.world(m))
+        out.write(lines, lines.name)
+    return f"{file_name(get_project(s, project_id).name)}-{name}", spool.count
+
+
+COLUMNS = (
+    "section",
+    "layer",
+    "kind",
+    "state",
+    "length_m",
+    "radius_mm",
+    "thickness_mm",
+    "nominal_diameter_mm",
+    "fit_mm",
+    "points",
+    "seen_m",
+)
+MORE = ("bridged_m", "lean_mm_per_m", "out_of_plumb_mm", "out_of_level_mm", "moved_mm", "expected_error_mm", "dashed", "stations")
+
+
+def values_of(s: Session, project_id: str, part_id: str | None) -> list[dict[str, Any]]:
+    """What was measured of each line and shape of a part, one row each: see ``COLUMNS`` and ``MORE``."""
+    out = []
+    for section in sections_of(s, project_id, part_id):
+        q = select(Trace).where(Trace.section_id == section.id, Trace.state != "rejected").order_by(Trace.layer, Trace.id)
+        for t in s.scalars(q):
+            f = t.fit
+            row = {
+                "section": section.name,
+                "layer": t.layer,
+                "kind": t.kind,
+                "state": t.state,
+                "length_m": _rounded(f.get("length"), 4),
+                "radius_mm": _rounded(1000 * t.radius, 2) if t.radius else None,
+                "nominal_diameter_mm": f.get("nominal_mm"),
+                "points": f.get("points"),
+                "dashed": guessed(t),
+                "stations": " ".join(f.get("stations") or []) or None,
+            }
+            named = {
+                "fit_mm": "rms_mm",
+                "seen_m": "seen",
+                "bridged_m": "bridged",
+                "lean_mm_per_m": "lean_mm_m",
+                "expected_error_mm": "error_mm",
+            }
+            for key in ("thickness_mm", "out_of_plumb_mm", "out_of_level_mm", "moved_mm", *named):
+                row[key] = _rounded(f.get(named.get(key, key)), 3)
+            out.append({k: row.get(k) for k in (*COLUMNS, *MORE)})
+    return out
+
+
+def _rounded(value: Any, places: int) -> float | None:
+    return None if value is None else round(float(value), places)
+
+
+def _csv(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str, Any], progress: Progress) -> tuple[str, int]:
+    rows = values_of(s, project_id, frame.part)
+    if not rows:
+        raise _nothing(get_project(s, project_id).name)
+    with whole(path) as part, part.open("w", newline="", encoding="utf-8-sig") as f:
+        out = csv.DictWriter(f, [*COLUMNS, *MORE])
+        out.writeheader()
+        out.writerows({k: "" if v is None else v for k, v in row.items()} for row in rows)
+    return f"{file_name(get_project(s, project_id).name)}-values", len(rows)
+
+
+WRITE: dict[str, Callable[[Session, Path, str, InUse, dict[str, Any], Progress], tuple[str, int]]] = {
+    "dxf": _dxf,
+    "svg": _svg,
+    "sheet": _sheet,
+    "slab": _slab,
+    "csv": _csv,
+}

@@ -1,0 +1,212 @@
+/** Cut: plans and ceilings at a height, elevations, sections, rows of them, and the cuts of another project. */
+import { useRef, useState } from "react";
+import { http, sent, type Schemas } from "../../api/client";
+import { tell, tellError, useAsk, useProject, useStations } from "../../api/queries";
+import { Actions, Button, Heading, Pick, Quiet, Sentence } from "../../kit";
+import { LengthField, useLengths } from "../../kit/fields";
+import { pickTwo, useView } from "../../kit/view";
+
+type Kind = Schemas["SectionIn"]["kind"];
+const of = (id: string) => ({ params: { path: { project_id: id } } });
+
+export function CutCard({ id, count }: { id: string; count: number }) {
+  const stations = useStations(id).data ?? [];
+  const { picks, tool, set, letGo } = useView();
+  const [kind, setKind] = useState<Kind | "series">("plan");
+  const depth = { least: 0, most: 100 };
+  const project = useProject(id).data;
+  const part = project?.part ?? null;
+  const form = useLengths(
+    { above: 1.2, before: 0, behind: 0.05, width: 0.1, deep: 3, spacing: 2, across: 10 },
+    project?.unit ?? "m",
+    {
+      before: depth,
+      behind: depth,
+      width: { above: 0, most: 100 },
+      deep: { above: 0, most: 100 },
+      spacing: { above: 0, most: 1000 },
+      across: { above: 0, most: 1000 },
+    },
+  );
+  const done = (section: string) => {
+    letGo();
+    set({ section, traces: [] });
+  };
+  const cut = useAsk(
+    id,
+    (body: Schemas["SectionIn"]) => sent(http.POST("/api/projects/{project_id}/sections", { ...of(id), body })),
+    (r) => done(r.id),
+  );
+  const row = useAsk(
+    id,
+    (body: Schemas["SeriesIn"]) => sent(http.POST("/api/projects/{project_id}/sections/series", { ...of(id), body })),
+    (r) => {
+      tell(`Cut ${r.ids.length} sections.`);
+      done(r.ids[0]!);
+    },
+  );
+  const v = form.values;
+  const level = kind === "plan" || kind === "ceiling";
+  const pick = () =>
+    pickTwo((from, to) => {
+      const [a, b] = [from.slice(0, 2), to.slice(0, 2)];
+      if (kind === "series") row.mutate({ part, line: [a, b], spacing: v!.spacing, width: v!.across, depth: v!.width });
+      else {
+        const half = v!.width / 2;
+        const depths = kind === "elevation" ? { before: 0, behind: v!.deep } : { before: half, behind: half };
+        cut.mutate({ kind: kind, name: "", part, a, b, ...depths });
+      }
+    });
+  const picking = tool === "planPick";
+  const bad = form.why || (level && v && v.before + v.behind <= 0 ? "the slab needs some depth" : "");
+  const why = stations.length === 0 ? "there are no stations yet" : bad;
+  return (
+    <>
+      <Sentence>
+        {picking
+          ? picks.length
+            ? "Now pick where it ends."
+            : "Pick in plan where it begins."
+          : count
+            ? `${count} ${count === 1 ? "section is" : "sections are"} cut. Choose one below, or cut another.`
+            : "Cut a plan, or a section through two picks."}
+      </Sentence>
+      {picking ? (
+        <>
+          <Quiet>
+            {kind === "series"
+              ? "Sections stand square to the line between the picks, and look along it."
+              : "One looks to the left of the way from the first pick to the second."}
+          </Quiet>
+          <Actions>
+            <Button onClick={letGo}>Leave it</Button>
+          </Actions>
+        </>
+      ) : (
+        <>
+          <Pick
+            label="Cut"
+            value={kind}
+            onChange={(e) => setKind(e.target.value as Kind)}
+            options={[
+              ["plan", "a plan, looking down"],
+              ["ceiling", "a ceiling, as in a mirror on the floor"],
+              ["upright", "a section through two picks"],
+              ["elevation", "an elevation in front of two picks"],
+              ["series", "a row of sections along two picks"],
+            ]}
+          />
+          {level && (
+            <>
+              <LengthField of={form} name="above" label="Above the floor" />
+              <LengthField
+                of={form}
+                name="before"
+                label={kind === "plan" ? "Depth above the cut" : "Depth below the cut"}
+              />
+              <LengthField
+                of={form}
+                name="behind"
+                label={kind === "plan" ? "Depth below the cut" : "Depth above the cut"}
+              />
+            </>
+          )}
+          {(kind === "upright" || kind === "series") && (
+            <LengthField of={form} name="width" label="Depth of the slab" />
+          )}
+          {kind === "elevation" && <LengthField of={form} name="deep" label="Depth behind the picks" />}
+          {kind === "series" && (
+            <>
+              <LengthField of={form} name="spacing" label="One every" />
+              <LengthField of={form} name="across" label="Width of each" />
+            </>
+          )}
+          <Actions>
+            {level ? (
+              <Button
+                main
+                busy={cut.isPending}
+                why={why}
+                onClick={() =>
+                  cut.mutate({
+                    kind: kind,
+                    name: "",
+                    part,
+                    above_floor: v!.above,
+                    before: v!.before,
+                    behind: v!.behind,
+                  })
+                }
+              >
+                {kind === "plan" ? "Cut the plan" : "Cut the ceiling"}
+              </Button>
+            ) : (
+              <Button main busy={cut.isPending || row.isPending} onClick={pick} why={why}>
+                Pick two points in plan
+              </Button>
+            )}
+          </Actions>
+          <Quiet>Only tiles that the slab meets are read. Crop boxes and deletions hold for sections too.</Quiet>
+          <Templates id={id} count={count} />
+        </>
+      )}
+    </>
+  );
+}
+
+/** The cuts of this project for another one, and the other way. */
+function Templates({ id, count }: { id: string; count: number }) {
+  const file = useRef<HTMLInputElement>(null);
+  const use = useAsk(
+    id,
+    async (chosen: File) => {
+      let body: unknown;
+      try {
+        body = JSON.parse(await chosen.text());
+      } catch {
+        body = { format: "", cuts: [] };
+      }
+      return sent(http.POST("/api/projects/{project_id}/cuts", { ...of(id), body: body as Schemas["CutsIn"] }));
+    },
+    (r) => tell(`Cut ${r.ids.length} sections.`),
+  );
+  const save = async () => {
+    try {
+      const cuts = await sent(http.GET("/api/projects/{project_id}/cuts", of(id)));
+      download("cuts.json", JSON.stringify(cuts, null, 1));
+    } catch (error) {
+      tellError(error);
+    }
+  };
+  return (
+    <>
+      <Heading>The same cuts elsewhere</Heading>
+      <Actions>
+        <Button onClick={() => void save()} why={count ? "" : "there are no cuts yet"}>
+          Save these cuts
+        </Button>
+        <Button busy={use.isPending} onClick={() => file.current?.click()}>
+          Cut as in a file
+        </Button>
+      </Actions>
+      <input
+        ref={file}
+        type="file"
+        accept=".json"
+        hidden
+        aria-label="A file of cuts"
+        onChange={(e) => {
+          if (e.target.files?.[0]) use.mutate(e.target.files[0]);
+          e.target.value = "";
+        }}
+      />
+    </>
+  );
+}
+
+export function download(name: string, text: string) {
+  const url = URL.createObjectURL(new Blob([text], { type: "application/json" }));
+  const a = Object.assign(document.createElement("a"), { href: url, download: name });
+  a.click();
+  URL.revokeObjectURL(url);
+}
