@@ -28,7 +28,7 @@ GUESSED = 0.4  # share of a line that was bridged, from which it is dashed
 def cut_of(section: Section) -> Cut:
     p = section.params
     if section.kind in LEVEL:
-        return (plan if section.kind == "plan" else ceiling)(p["height"], p["before"], p["behind"])
+        return (plan if section.kind == "plan" else ceiling)(p["height"], p["before"], p["behind"], p.get("turn", 0.0))
     return upright((p["a"][0], p["a"][1]), (p["b"][0], p["b"][1]), p["before"], p["behind"])
 
 
@@ -96,13 +96,13 @@ def cut_marks(section: Section, others: list[Section], T_there: Array | None = N
         long = float(np.linalg.norm(b - a))
         along = (b - a) / max(long, 1e-9)
         look = np.array([-along[1], along[0]])
-        size = min(0.35, 0.1 * long)
+        size = min(0.6, 0.1 * long)
         lines = [[a - along * size, b + along * size]]
         for end in (lines[0][0], lines[0][1]):
             tip = end + look * size
             lines += [[end, tip], [tip - look * size * 0.4 - along * size * 0.2, tip], [tip - look * size * 0.4 + along * size * 0.2, tip]]
         shapes = [Shape("line", tuple((float(x), float(y)) for x, y in line)) for line in lines]
-        short = other.name.removeprefix("Section ") or other.name
+        short = other.name.removeprefix("Section ").removeprefix("Elevation ") or other.name
         for end in (lines[0][0], lines[0][1]):
             at = end + look * size * 1.25 - [0.35 * size, 0.0]
             shapes.append(Shape("text", ((float(at[0]), float(at[1])),), 0.0, {"text": short, "height": 0.7 * size}))

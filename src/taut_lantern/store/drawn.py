@@ -94,7 +94,7 @@ class Section(Journaled, Base):
     part_id: Mapped[str | None] = mapped_column(String(32))
     T_part_base: Mapped[list[Any] | None]  # as of a crop box
     name: Mapped[str] = mapped_column(String(120))
-    kind: Mapped[str] = mapped_column(String(8))
+    kind: Mapped[str] = mapped_column(String(12))
     params: Mapped[dict[str, Any]]
 
 

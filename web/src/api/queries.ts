@@ -185,6 +185,13 @@ export const useSections = (id: string) =>
     queryKey: [id, "sections"],
     queryFn: () => sent(http.GET("/api/projects/{project_id}/sections", path(id))),
   });
+/** Floors of the part in view, the one that most instruments stood on first. */
+export const useFloors = (id: string, part: string | null) =>
+  useQuery({
+    queryKey: [id, "floors", part],
+    queryFn: () =>
+      sent(http.GET("/api/projects/{project_id}/floors", { params: { path: { project_id: id }, query: { part } } })),
+  });
 export const useLayers = (id: string) =>
   useQuery({ queryKey: [id, "layers"], queryFn: () => sent(http.GET("/api/projects/{project_id}/layers", path(id))) });
 export const useSheets = (id: string) =>
@@ -241,6 +248,7 @@ const NETWORK = [
   "control",
   "placements",
   "sections",
+  "floors",
   "slab",
   "notes",
   "views",

@@ -10,7 +10,7 @@ from fastapi.concurrency import run_in_threadpool
 from ...steps.draw import cuts, finding, sheets, tracing
 from ...store import db
 from .. import schemas as x
-from .base import BINARY, BYTES, P, V, bytes_in, router
+from .base import BINARY, BYTES, P, Part, V, bytes_in, router
 
 api = router()
 SECTION = "/projects/{project_id}/sections/{section_id}"
@@ -27,10 +27,17 @@ def make_section(project_id: P, body: x.SectionIn) -> x.Made:
     params: dict[str, Any] = {"before": body.before, "behind": body.behind, "a": body.a, "b": body.b, "height": body.height}
     name = body.name
     if body.kind in ("plan", "ceiling") and body.height is None:
+        params["turn"] = cuts.direction(project_id, body.part)
         above = 1.2 if body.above_floor is None else body.above_floor
-        params["height"] = cuts.floor_height(project_id, body.part) + above
+        params["height"] = (cuts.floor_height(project_id, body.part) if body.floor is None else body.floor) + above
         name = name or (f"Plan {above:.2f} m above floor" if body.kind == "plan" else f"Ceiling from {above:.2f} m above floor")
     return x.Made(id=cuts.make_section(project_id, body.kind, {k: v for k, v in params.items() if v is not None}, name, body.part))
+
+
+@api.get("/projects/{project_id}/floors", operation_id="list_floors")
+def list_floors(project_id: P, part: Part = None) -> list[x.FloorOut]:
+    """The floors that instruments stood on, the one with most of them first; heights in the part, metres."""
+    return [x.FloorOut(height=f.height, stations=f.stations) for f in cuts.floors(project_id, part)]
 
 
 @api.post("/projects/{project_id}/sections/series", operation_id="make_series", status_code=201)

@@ -22,10 +22,16 @@ class SectionIn(Model):
     part: Id | None = None  # None: the part that is shown first
     height: Number | None = None
     above_floor: Number | None = None
+    floor: Number | None = None  # z of the floor that it is above; None: the one that most instruments stood on
     a: Place | None = None
     b: Place | None = None
     before: Depth = 0.0
     behind: Depth = 0.05
+
+
+class FloorOut(Out):
+    height: float
+    stations: list[str]
 
 
 class SeriesIn(Model):

@@ -31,18 +31,18 @@ class Cut:
     high: tuple[float, float] | None = None
 
 
-def plan(height: float, before: float = 0.0, behind: float = 0.05) -> Cut:
-    """A level cut at ``height`` (z of the base), looking down: behind lies below the cut."""
+def plan(height: float, before: float = 0.0, behind: float = 0.05, turn: float = 0.0) -> Cut:
+    """A level cut at ``height`` (z of the base), looking down: behind lies below the cut. turn: of ``along`` from x of the base, radians."""
     if not math.isfinite(height) or before + behind <= 0:
         raise BadInput("a plan needs a height and some depth", remedy="give a height in metres and a depth above zero")
-    t = np.eye(4)
+    t = frames.pose(-turn)
     t[2, 3] = -height
     return Cut("plan", t, before, behind)
 
 
-def ceiling(height: float, before: float = 0.0, behind: float = 0.05) -> Cut:
+def ceiling(height: float, before: float = 0.0, behind: float = 0.05, turn: float = 0.0) -> Cut:
     """A level cut that looks up, drawn as in a mirror on the floor: laid out as a plan, and what is behind lies above the cut."""
-    own = plan(height, behind, before)
+    own = plan(height, behind, before, turn)
     return Cut("ceiling", own.T_section_base, own.before, own.behind)
 
 

@@ -583,3 +583,10 @@ def columns(faces: list[Face], widest: float = 1.2) -> set[int]:
         if 3 <= len(chain) <= 4 and outward:
             out |= chain
     return out
+
+
+def reaches_up(circle: Circle, around: Array) -> bool:
+    """Whether what is round in a plan goes on above furniture and people. around (n, 3): points deeper than the cut."""
+    off = np.abs(np.hypot(around[:, 0] - circle.centre[0], around[:, 1] - circle.centre[1]) - circle.radius)
+    high = around[(off < 0.02) & (around[:, 2] > TALL[0]) & (around[:, 2] < TALL[1]), 2]
+    return len(high) > 5 and float(np.ptp(high)) > 0.1

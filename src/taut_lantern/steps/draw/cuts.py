@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,6 +12,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core import frames
+from ...core.clean.rooms import direction_of
+from ...core.draw.fit import find_lines
 from ...core.draw.section import ceiling, plan, series, upright
 from ...core.draw.shapes import plain
 from ...core.errors import BadInput
@@ -27,6 +30,7 @@ from ...store.tiles import read_tiles
 
 KINDS = ("plan", "ceiling", "upright", "elevation")
 MOST = 60  # cuts of a row
+STEP_UP = 0.12  # metres that parts two floors
 TEMPLATE = "taut-lantern cuts 1"
 
 
@@ -35,6 +39,8 @@ def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
     depth = finite([params.get("before", 0.0), params.get("behind", 0.05)], 2, "the depth")
     if kind in LEVEL:
         kept: dict[str, Any] = {"height": finite([params.get("height", math.nan)], 1, "the height")[0]}
+        if params.get("turn"):
+            kept["turn"] = finite([params["turn"]], 1, "the turn")[0]
         (plan if kind == "plan" else ceiling)(kept["height"], *depth)
     elif kind in KINDS:
         kept = {"a": finite(params.get("a") or [], 2, "the first pick"), "b": finite(params.get("b") or [], 2, "the second pick")}
@@ -113,19 +119,66 @@ def delete_section(project_id: str, section_id: str, version: int | None = None)
         c.title = f"Deleted {row.name}"
 
 
-def floor_height(project_id: str, part_id: str | None = None) -> float:
-    """Height of the main floor of a part (its z, metres): the strongest peak of coarse points below the lowest instrument."""
+@dataclass(frozen=True)
+class Floor:
+    """A level surface that instruments stood on. height: its z in the part, metres; stations: names of those."""
+
+    height: float
+    stations: list[str]
+
+
+def floors(project_id: str, part_id: str | None = None) -> list[Floor]:
+    """The floors of a part, the one that most instruments stood on first: below each instrument the strongest peak of its points."""
     with session() as s:
         stations = stations_in(stations_of(s, project_id), wanted(s, get_project(s, project_id), part_id))
-        heights = [frames.apply(matrix(x.pose), t.xyz)[:, 2] for x in stations for t in read_tiles(station_id=x.id, most_level=1, kinds=())]
-        lowest = min((float(matrix(x.pose)[2, 3]) for x in stations), default=0.0)
-    if not heights:
+        seen = []
+        for x in stations:
+            pose = matrix(x.pose)
+            z = [frames.apply(pose, t.xyz)[:, 2] - pose[2, 3] for t in read_tiles(station_id=x.id, most_level=1, kinds=())]
+            below = np.concatenate(z) if z else np.zeros(0)
+            count, edge = np.histogram(below[(below > -2.6) & (below < -0.4)], bins=110, range=(-2.6, -0.4))
+            if count.sum() < 10:
+                count, edge = np.histogram(below, bins=1200, range=(-60, 60))
+            peak = int(np.argmax(count))
+            near = below[np.abs(below - edge[peak] - (edge[1] - edge[0]) / 2) < 0.03]
+            seen.append((float(pose[2, 3] + (np.median(near) if len(near) else edge[peak])), x.name))
+    if not seen:
         raise BadInput("there are no stations to cut", subject="section", remedy="bring in a scan first")
-    z = np.concatenate(heights) - lowest
-    z = z[(z > -60) & (z < 60)]
-    count, edge = np.histogram(z, bins=1200, range=(-60, 60))
-    below = count * (edge[:-1] < 0)
-    return lowest + float(edge[int(np.argmax(below if below.any() else count))] + 0.05)
+    groups: list[list[tuple[float, str]]] = []
+    for height, name in sorted(seen):
+        if groups and height - groups[-1][-1][0] < STEP_UP:
+            groups[-1].append((height, name))
+        else:
+            groups.append([(height, name)])
+    out = [Floor(float(np.median([h for h, _ in g])), [n for _, n in g]) for g in groups]
+    return sorted(out, key=lambda f: (-len(f.stations), f.height))
+
+
+def direction(project_id: str, part_id: str | None = None) -> float:
+    """The turn of a plan that lies along the walls, radians: of the four ways that do the one nearest to east of the grid in use."""
+    with session() as s:
+        project = get_project(s, project_id)
+        frame = in_use(s, project, part_id)
+        stations = stations_in(stations_of(s, project_id), frame.part)
+        points = [frames.apply(matrix(x.pose), t.xyz) for x in stations for t in read_tiles(station_id=x.id, most_level=1, kinds=())]
+    east = math.atan2(-float(frame.T_frame_part[1, 0]), float(frame.T_frame_part[0, 0]))
+    if not points or sum(len(p) for p in points) < 500:
+        return east
+    flat = np.concatenate(points)[:, :2]
+    walls = direction_of(flat)
+    lines = find_lines(flat[:: max(1, len(flat) // 60_000)], most=40)
+    angles = np.array([math.atan2(x.b[1] - x.a[1], x.b[0] - x.a[0]) for x in lines])
+    long = np.array([math.dist(x.a, x.b) for x in lines])
+    near = np.abs((angles - walls + math.pi / 4) % (math.pi / 2) - math.pi / 4) < math.radians(1.5)
+    if near.any():
+        walls = float(np.angle((np.exp(4j * angles[near]) * long[near] ** 2).sum())) / 4
+    turn = east + (walls - east + math.pi / 4) % (math.pi / 2) - math.pi / 4
+    return 0.0 if abs(turn) < math.radians(0.05) else turn
+
+
+def floor_height(project_id: str, part_id: str | None = None) -> float:
+    """Height of the floor that most instruments stood on (its z in the part, metres)."""
+    return floors(project_id, part_id)[0].height
 
 
 def slab_bytes(project_id: str, section_id: str) -> tuple[bytes, dict[str, int]]:

@@ -13,6 +13,7 @@ from ...core import frames
 from ...core.draw import walls
 from ...core.draw.fit import Circle, refitted
 from ...core.draw.layers import TO_CHECK
+from ...core.draw.openings import facade, openings
 from ...core.draw.stripe import centre_line
 from ...core.errors import BadInput
 from ...site.common import Moved, Progress, get_project, matrix, owned, settled
@@ -27,6 +28,7 @@ from ...store.models import Job, Section, Trace
 from ...store.queue import LIVE, enqueue
 
 READ = 3_000_000  # points of a slab that lines are found in
+THROUGH = 12.0  # metres behind an elevation that rays go to through its openings
 ABOVE, BELOW = 1.45, 1.0  # metres above and below a plan that tell of lean and height
 
 
@@ -60,13 +62,19 @@ def job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
             up = 1.0 if section.kind == "plan" else -0.2  # what a ceiling shows hangs above it
             around = slab_of(s, project_id, section, READ, AT_ONCE, progress, deeper(cut_of(section), max(up, 0) * ABOVE, BELOW))
         progress.report("fitting lines and circles", 0, 0)
+        if section.kind == "elevation":
+            cut = cut_of(section)
+            through = slab_of(s, project_id, section, READ, AT_ONCE, progress, deeper(cut, 0.5, cut.behind + THROUGH))
+            revision = get_project(s, project_id).network_revision
+            holes = _Traces(s, project_id, section, slab, revision).openings(slab, through)
+            return section.version, revision, holes, {"lines": 0, "circles": 0, "openings": len(holes)}
         found = walls.find(slab.points, walls.Around(around.points, around.station, around.stands), level)
         revision = get_project(s, project_id).network_revision
         made = _Traces(s, project_id, section, around, revision)
         return (
             section.version,
             revision,
-            made.of(found),
+            made.of(found, around),
             {"lines": len(found.faces) + len(found.arcs), "circles": len(found.circles), "walls": len(found.walls)},
         )
 
@@ -82,7 +90,8 @@ def job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
                     c.remove(old)
             decided = [t for t in here if t.state != "found"]
             c.s.add_all(t for t in found if not any(alike(t, d) for d in decided))
-            c.title = f"Found {counts['lines']} lines and {counts['circles']} circles in {section.name}"
+            lines = f"{counts['lines']} lines and {counts['circles']} circles"
+            c.title = f"Found {str(counts['openings']) + ' openings' if 'openings' in counts else lines} in {section.name}"
             return progress.conclude(c.s, counts)
 
     return settled(compute, commit, project_id)
@@ -115,7 +124,7 @@ class _Traces:
         self.expected = [solved.get(x.id, {}).get("expected") for x in slab.stations]
         self.T_part_section = matrix(section.T_part_base) @ frames.inverse(cut_of(section).T_section_base)
 
-    def of(self, found: walls.Found) -> list[Trace]:
+    def of(self, found: walls.Found, around: Slab) -> list[Trace]:
         columns = walls.columns(found.faces)
         thick = {k: w for w in found.walls for k in (w.one, w.other)}
         out = []
@@ -137,7 +146,29 @@ class _Traces:
                 Trace(**self.own, kind="arc", layer=self._known("wall"), points=[list(a.centre)], radius=a.radius, shape=shape, fit=note)
             )
         for c in found.circles:
-            out.append(self._circle(c))
+            out.append(self._circle(c, around))
+        return out
+
+    def openings(self, slab: Slab, through: Slab) -> list[Trace]:
+        """The doors, windows and gaps of the surface that an elevation shows."""
+        at = facade(slab.points)
+        found = None if at is None else openings(walls.Around(through.points, through.station, through.stands), at)
+        out = []
+        for o in found[1] if found else []:
+            (x0, y0), (x1, y1) = o.low, o.high
+            note = {
+                "rms_mm": 1000 * o.error,
+                "error_mm": 1000 * o.error,
+                "length": 2 * (x1 - x0 + y1 - y0),
+                "width_mm": 1000 * (x1 - x0),
+                "height_mm": 1000 * (y1 - y0),
+                "through": o.through,
+                "points": 0,
+                **self.since,
+            }
+            corners = [[x0, y0], [x1, y0], [x1, y1], [x0, y1]]
+            own: dict[str, Any] = {"points": corners, "radius": 0.0, "shape": {"closed": True}, "fit": note}
+            out.append(Trace(**self.own, kind="polyline", layer=self._known("opening"), **own))
         return out
 
     def _known(self, layer: str) -> str:
@@ -181,11 +212,12 @@ class _Traces:
         p = np.array([*at, 1.0])
         return math.sqrt(max(float(p @ np.array(expected).reshape(4, 4) @ p), 0.0) / 3) / 1000
 
-    def _circle(self, c: Circle) -> Trace:
+    def _circle(self, c: Circle, around: Slab) -> Trace:
         note: dict[str, Any] = {"rms_mm": 1000 * c.rms, "points": c.points, "share": c.share, **self.since}
         if (nominal := walls.nominal(c)) is not None:
             note["nominal_mm"] = 1000 * nominal
-        layer = self._known("pipe" if c.share > 0.35 else TO_CHECK)
+        stands = self.section.kind not in LEVEL or walls.reaches_up(c, around.points)
+        layer = self._known("pipe" if c.share > 0.35 and stands else TO_CHECK)
         return Trace(**self.own, kind="circle", layer=layer, points=[list(c.centre)], radius=c.radius, shape={}, fit=note)
 
 

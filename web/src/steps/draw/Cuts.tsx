@@ -1,9 +1,10 @@
 /** Cut: plans and ceilings at a height, elevations, sections, rows of them, and the cuts of another project. */
 import { useRef, useState } from "react";
 import { http, sent, type Schemas } from "../../api/client";
-import { tell, tellError, useAsk, useProject, useStations } from "../../api/queries";
+import { tell, tellError, useAsk, useFloors, useProject, useStations } from "../../api/queries";
 import { Actions, Button, Heading, Pick, Quiet, Sentence } from "../../kit";
 import { LengthField, useLengths } from "../../kit/fields";
+import { into, lengthIn, UNITS } from "../../kit/units";
 import { pickTwo, useView } from "../../kit/view";
 
 type Kind = Schemas["SectionIn"]["kind"];
@@ -16,6 +17,8 @@ export function CutCard({ id, count }: { id: string; count: number }) {
   const depth = { least: 0, most: 100 };
   const project = useProject(id).data;
   const part = project?.part ?? null;
+  const floors = useFloors(id, part).data ?? [];
+  const [floor, setFloor] = useState(0);
   const form = useLengths(
     { above: 1.2, before: 0, behind: 0.05, width: 0.1, deep: 3, spacing: 2, across: 10 },
     project?.unit ?? "m",
@@ -98,6 +101,17 @@ export function CutCard({ id, count }: { id: string; count: number }) {
           />
           {level && (
             <>
+              {floors.length > 1 && project && (
+                <Pick
+                  label="Floor"
+                  value={String(floor)}
+                  onChange={(e) => setFloor(Number(e.target.value))}
+                  options={floors.map((f, k) => [
+                    String(k),
+                    `${lengthIn(into(project.T_frame_part, [0, 0, f.height])[2], project.unit)} ${UNITS[project.unit].name}, under ${f.stations.length === 1 ? f.stations[0]! : `${f.stations.length} stations`}`,
+                  ])}
+                />
+              )}
               <LengthField of={form} name="above" label="Above the floor" />
               <LengthField
                 of={form}
@@ -133,6 +147,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
                     name: "",
                     part,
                     above_floor: v!.above,
+                    floor: floors[floor]?.height ?? null,
                     before: v!.before,
                     behind: v!.behind,
                   })

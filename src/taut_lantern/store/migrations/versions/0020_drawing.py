@@ -13,6 +13,7 @@ depends_on = None
 def upgrade() -> None:
     op.add_column("trace", sa.Column("shape", postgresql.JSONB(), nullable=False, server_default="{}"))
     op.add_column("project", sa.Column("layers", postgresql.JSONB(), nullable=False, server_default="[]"))
+    op.alter_column("section", "kind", type_=sa.String(12))
     op.create_table(
         "sheet",
         sa.Column("id", sa.String(32), primary_key=True),
@@ -27,5 +28,6 @@ def upgrade() -> None:
 
 def downgrade() -> None:
     op.drop_table("sheet")
+    op.alter_column("section", "kind", type_=sa.String(8))
     op.drop_column("project", "layers")
     op.drop_column("trace", "shape")
