@@ -9,9 +9,12 @@ import sys
 from pathlib import Path
 from typing import Any
 
+import ezdxf
 import laspy
 import numpy as np
+import pypdfium2
 import pytest
+import rasterio
 
 from taut_lantern.core import frames
 from taut_lantern.formats import e57
@@ -31,12 +34,29 @@ def small(site: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
+def drawn(drawings: list[dict[str, Any]], out: Path) -> None:
+    """Each drawing has its picture, whose place an independent reader knows, and lines that stand in the DXF."""
+    assert [d["kind"] for d in drawings][:3] == ["plan", "section", "section"] and drawings[-1]["kind"] == "sheet"
+    plan = drawings[0]
+    with rasterio.open(out / next(f for f in plan["files"] if f.endswith(".tif"))) as image:
+        assert image.transform.a == pytest.approx(0.005, rel=1e-3, abs=0.005) and (image.read(1) < 255).sum() > 2000
+    doc = ezdxf.readfile(out / next(f for f in plan["files"] if f.endswith("-drawing.dxf")))
+    assert not doc.audit().errors and len(doc.modelspace().query("LINE")) >= len(plan["entities"]) > 10
+    walls = [e for e in plan["entities"] if e["layer"] == "wall" and e["state"] == "accepted"]
+    assert sum(e["length_m"] for e in walls) > 40 and all(e["fit_mm"] <= 6 and e["seen_m"] >= 0.5 * e["length_m"] - 1e-6 for e in walls)
+    assert any(e["layer"] == "opening" for d in drawings if d["kind"] == "elevation" for e in d["entities"])
+    assert pypdfium2.PdfDocument(out / drawings[-1]["files"][0])[0].get_size()[0] > 2000  # A1
+
+
 def test_a_sound_job_ends_with_0_and_says_everything(database: str, small: Path, site: Path, truth: dict[str, Any], tmp_path: Path) -> None:
-    more = ("--clean", "movers,noise", "--even", "0.02")
+    more = ("--clean", "movers,noise", "--even", "0.02", "--plans", "1.2,90", "--sections", "auto", "--elevations", "auto")
     done = run(small, "--deliver", tmp_path / "out", "--targets", "spheres:0.1", *more)
     assert done.returncode == 0, done.stderr
     result = json.loads((tmp_path / "out" / "result.json").read_text())
-    assert set(result) == {"format", "stations", "links", "targets", "control", "solution", "findings", "undecided", "timings", "cleaning"}
+    keys = {"format", "stations", "links", "targets", "control", "solution", "findings", "undecided", "timings", "cleaning", "drawings"}
+    assert set(result) == keys
+    drawn(result["drawings"], tmp_path / "out")
+    assert any(f["code"] == "empty_section" and "90.00 m" in f["message"] for f in result["findings"])  # nothing is up there
     assert [x["name"] for x in result["stations"]] == ["ST-01", "ST-02", "ST-04", "ST-05"]
     poses = {}
     for x in result["stations"]:
@@ -66,7 +86,7 @@ def test_a_sound_job_ends_with_0_and_says_everything(database: str, small: Path,
     assert {"sigma0", "degrees_of_freedom", "global_test", "converged", "parts", "scale", "levels"} == set(result["solution"]) and len(
         result["solution"]["parts"]
     ) == 1
-    assert sorted(p.suffix for p in (tmp_path / "out").iterdir()) == [".e57", ".json", ".laz", ".pdf"]
+    assert {p.name for p in (tmp_path / "out").iterdir()} >= {f for d in result["drawings"] for f in d["files"]} | {"out.e57", "out.laz", "out-report.pdf"}
     heads = e57.headers(next((tmp_path / "out").glob("*.e57")))
     for head, x in zip(heads, result["stations"], strict=True):
         np.testing.assert_allclose(head.pose, poses[x["name"]], atol=1e-9)

@@ -177,17 +177,22 @@ def run(
     sketch: Annotated[Path | None, typer.Option(help="where the scans stand roughly: lines of name, x, y in metres")] = None,
     clean: Annotated[str, typer.Option(help="what goes before it is handed over: movers,noise,ghosts")] = "",
     even: Annotated[float | None, typer.Option(help="one spacing of the clouds over all stations, metres, e.g. 0.005")] = None,
+    plans: Annotated[str, typer.Option(help="plans to draw, metres above the floor, e.g. 1.2,4.5")] = "",
+    sections: Annotated[str, typer.Option(help="auto: two sections through the middle")] = "",
+    elevations: Annotated[str, typer.Option(help="auto: the four sides of the plan")] = "",
     keep: Annotated[bool, typer.Option(help="keep the project in the database")] = True,
 ) -> None:
     """A whole job without a screen: bring in, tie, place, hand over. Exit 0 when all is connected and nothing is parted, else 3."""
     from .core.errors import LanternError
+    from .steps.drawing import read_wanted
     from .steps.unattended import Known, run_job
     from .store.db import actor
 
     actor.set("command line")
     try:
         cleaned = [w.strip() for w in clean.split(",") if w.strip()]
-        known = Known(answer or [], unlevel, order, hold or [], profile, sketch, cleaned, even)
+        drawings = read_wanted(plans, sections, elevations)
+        known = Known(answer or [], unlevel, order, hold or [], profile, sketch, cleaned, even, drawings)
         code = run_job(scans, deliver, control, columns, unit, targets, keep, console, known)
     except LanternError as problem:
         console.print(f"[bold]{problem.message}[/bold]\n{problem.remedy}")

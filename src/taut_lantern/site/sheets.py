@@ -56,6 +56,10 @@ def laid(s: Session, sheet: Sheet) -> tuple[Layout, list[Section], list[tuple[tu
     sections = [by_id[x] for x in p["sections"] if x in by_id]
     extents = []
     for section in sections:
+        if section.params.get("window"):
+            x0, y0, x1, y1 = section.params["window"]
+            extents.append(((x0, y0), (x1, y1)))
+            continue
         found = extent(_own(s, section, sections_of(s, sheet.project_id, section.part_id)))
         if found is None or not any(True for _ in s.scalars(select(Trace.id).where(Trace.section_id == section.id).limit(1))):
             points = slab_of(s, sheet.project_id, section, 20_000, 200_000).points

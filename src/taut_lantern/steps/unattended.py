@@ -27,6 +27,7 @@ from ..store.models import Original
 from ..store.queue import app as queue
 from .bring_in import stations, uploads
 from .clean import edits, filters
+from .drawing import Drawings, draw
 from .hand_over import deliver as hand_over
 from .outcome import describe, verdict
 from .place import control as place
@@ -49,6 +50,7 @@ class Known:
     sketch: Path | None = None
     clean: Sequence[str] = ()
     even: float | None = None
+    drawings: Drawings | None = None
 
     def check(self, files: list[Path]) -> None:
         """BadInput for what can be seen to be wrong before anything is brought in."""
@@ -170,8 +172,11 @@ def run_job(
             stage("place", work)
         if beside.clean:
             stage("clean", lambda p: findings.extend(_cleaned(project, beside.clean, p)))
+        drawings: list[dict[str, Any]] = []
+        if wished := beside.drawings:
+            drawings = stage("draw", lambda p: draw(project, folder, wished, p, findings))
         stage("hand over", lambda p: _hand_over(project, folder, count, beside.even, p))
-    result = describe(project, timings, findings)
+    result = describe(project, timings, findings) | {"drawings": drawings}
     (folder / "result.json").write_text(json.dumps(result, indent=1) + "\n")
     reasons = verdict(result)
     if not keep:

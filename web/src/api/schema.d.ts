@@ -5165,6 +5165,8 @@ export interface components {
              * @description of the row as whoever asks has it before them
              */
             version: number;
+            /** Window */
+            window?: number[] | null;
         };
         /**
          * SelectIn

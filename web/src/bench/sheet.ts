@@ -133,6 +133,12 @@ export class Sheet {
     return this.cursor?.caught ?? null;
   }
 
+  /** What is seen: lower left and upper right corner. */
+  window(): [number, number, number, number] {
+    const { clientWidth: w, clientHeight: h } = this.host;
+    return [...this.at(0, h), ...this.at(w, 0)];
+  }
+
   frame() {
     const n = this.points.length / 2;
     const sample = (axis: 0 | 1) => {

@@ -52,6 +52,7 @@ class SectionPatch(Model):
     b: Place | None = None
     before: Depth | None = None
     behind: Depth | None = None
+    window: Annotated[list[Number], Field(max_length=4)] | None = None  # what sheets show: low and high corner; []: all there is
 
 
 class CutsIn(Model):

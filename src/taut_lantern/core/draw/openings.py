@@ -106,10 +106,10 @@ def _cells(flat: Array, low: Array, shape: NDArray[np.int64]) -> Mask:
 
 
 def _passed(around: Around, towards: float) -> Array:
-    """Where rays to points behind a surface went through it (n, 2)."""
-    p, stand = around.points, around.stands[around.station]
-    behind = (p[:, 2] < towards - 0.06) & (stand[:, 2] > towards + 0.05)
-    a, b = stand[behind], p[behind]
+    """Where rays from one side of a surface to points on its other side went through it (n, 2)."""
+    p, stand = around.points[:, 2] - towards, around.stands[around.station, 2] - towards
+    across = (np.abs(p) > 0.06) & (np.abs(stand) > 0.05) & (p * stand < 0)
+    a, b = around.stands[around.station[across]], around.points[across]
     share = ((a[:, 2] - towards) / (a[:, 2] - b[:, 2]))[:, None]
     return np.asarray((a + (b - a) * share)[:, :2])
 

@@ -47,6 +47,11 @@ def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
         upright((kept["a"][0], kept["a"][1]), (kept["b"][0], kept["b"][1]), *depth)
     else:
         raise BadInput(f"unknown kind of section {kind!r}", subject="kind", remedy=f"use {', '.join(KINDS)}")
+    if params.get("window"):
+        x0, y0, x1, y1 = finite(list(params["window"]), 4, "the window")
+        if x1 - x0 < 0.01 or y1 - y0 < 0.01:
+            raise BadInput("the window on sheets has no size", subject="window", remedy="show more of the section")
+        kept["window"] = [x0, y0, x1, y1]
     return {**kept, "before": depth[0], "behind": depth[1]}
 
 
@@ -104,8 +109,12 @@ def change_section(project_id: str, section_id: str, version: int, name: str | N
             c.title = f"Renamed {row.name} to {clean_name(name, row.name)}"
             row.name = clean_name(name, row.name)
         if params:
+            before = row.params
             row.params = checked(row.kind, {**row.params, **params})
             c.title = f"Moved {row.name}"
+            if {k: v for k, v in before.items() if k != "window"} == {k: v for k, v in row.params.items() if k != "window"}:
+                c.title = f"Chose what sheets show of {row.name}"
+                return
             for t in c.s.scalars(select(Trace).where(Trace.section_id == section_id)):
                 if t.fit.get("made_from") is not None:
                     t.fit = {**t.fit, "moved": True}

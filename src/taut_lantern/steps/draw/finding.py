@@ -28,7 +28,7 @@ from ...store.models import Job, Section, Trace
 from ...store.queue import LIVE, enqueue
 
 READ = 3_000_000  # points of a slab that lines are found in
-THROUGH = 12.0  # metres behind an elevation that rays go to through its openings
+THROUGH = 12.0  # metres before and behind an elevation that rays go to through its openings
 ABOVE, BELOW = 1.45, 1.0  # metres above and below a plan that tell of lean and height
 
 
@@ -64,7 +64,7 @@ def job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
         progress.report("fitting lines and circles", 0, 0)
         if section.kind == "elevation":
             cut = cut_of(section)
-            through = slab_of(s, project_id, section, READ, AT_ONCE, progress, deeper(cut, 0.5, cut.behind + THROUGH))
+            through = slab_of(s, project_id, section, READ, AT_ONCE, progress, deeper(cut, cut.before + THROUGH, cut.behind + THROUGH))
             revision = get_project(s, project_id).network_revision
             holes = _Traces(s, project_id, section, slab, revision).openings(slab, through)
             return section.version, revision, holes, {"lines": 0, "circles": 0, "openings": len(holes)}

@@ -106,6 +106,8 @@ class Spool:
         self.count = 0
 
     def add(self, points: NDArray[np.void]) -> None:
+        if not len(points):
+            return
         which = points["row"] // BAND
         order = np.argsort(which, kind="stable")
         for k, own in zip(*_split(which[order], points[order]), strict=True):
@@ -187,10 +189,12 @@ COLUMNS = (
 MORE = ("bridged_m", "lean_mm_per_m", "out_of_plumb_mm", "out_of_level_mm", "moved_mm", "expected_error_mm", "dashed", "stations")
 
 
-def values_of(s: Session, project_id: str, part_id: str | None) -> list[dict[str, Any]]:
-    """What was measured of each line and shape of a part, one row each: see ``COLUMNS`` and ``MORE``."""
+def values_of(s: Session, project_id: str, part_id: str | None, section_id: str | None = None) -> list[dict[str, Any]]:
+    """What was measured of each line and shape of a part or a section, one row each: see ``COLUMNS`` and ``MORE``."""
     out = []
     for section in sections_of(s, project_id, part_id):
+        if section_id is not None and section.id != section_id:
+            continue
         q = select(Trace).where(Trace.section_id == section.id, Trace.state != "rejected").order_by(Trace.layer, Trace.id)
         for t in s.scalars(q):
             f = t.fit

@@ -72,8 +72,8 @@ export function SheetPane({ id }: { id: string }) {
   const layers = useLayers(id).data;
   const slab = useSlab(id, chosen);
   const back = useMemo(() => (section ? inverse(section.T_section_part) : null), [section]);
-  const now = useRef({ id, chosen, back });
-  now.current = { id, chosen, back };
+  const now = useRef({ id, chosen, back, section });
+  now.current = { id, chosen, back, section };
 
   useEffect(() => {
     const refresh = () => {
@@ -133,9 +133,26 @@ export function SheetPane({ id }: { id: string }) {
       keys: KEYS[t],
       run: () => set({ pen: useView.getState().pen === t ? null : t }),
     }));
+    const windowed = async (window: number[]) => {
+      const { id: project, section: own } = now.current;
+      if (!own) return;
+      try {
+        await sent(
+          http.PATCH("/api/projects/{project_id}/sections/{section_id}", {
+            params: { path: { project_id: project, section_id: own.id } },
+            body: { version: own.version, window },
+          }),
+        );
+        tell(`Sheets show this much of ${own.name}.`);
+      } catch (error) {
+        tellError(error);
+      }
+      void cache.invalidateQueries({ queryKey: [project] });
+    };
     const forget = provide([
       { id: "sheet.frame", title: "Show the whole section", keys: "f", run: () => s.frame() },
       ...tools,
+      { id: "sheet.window", title: "Sheets show what is seen here", run: () => void windowed(s.window()) },
       {
         id: "sheet.remove",
         title: "Remove the chosen lines",

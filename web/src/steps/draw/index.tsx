@@ -14,6 +14,7 @@ import {
 } from "../../api/queries";
 import { Actions, Button, Field, fixed, grouped, Heading, Pick, Quiet, Row, Sentence } from "../../kit";
 import { Await } from "../../kit/await";
+import { commands } from "../../kit/commands";
 import { LengthField, useLengths } from "../../kit/fields";
 import { lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
@@ -121,8 +122,40 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
           Delete the section
         </Button>
       </Actions>
+      <Window id={id} section={section} />
       <Depth id={id} section={section} />
     </>
+  );
+}
+
+/** How much of a section sheets show. */
+function Window({ id, section }: { id: string; section: Section }) {
+  const all = useAsk(id, () =>
+    sent(
+      http.PATCH("/api/projects/{project_id}/sections/{section_id}", {
+        params: { path: { project_id: id, section_id: section.id } },
+        body: { version: section.version, window: [] },
+      }),
+    ),
+  );
+  const whole = !section.params["window"];
+  return (
+    <Actions>
+      <Button
+        onClick={() =>
+          commands()
+            .find((c) => c.id === "sheet.window")
+            ?.run()
+        }
+      >
+        Sheets show what is seen here
+      </Button>
+      {!whole && (
+        <Button busy={all.isPending} onClick={() => all.mutate(undefined)}>
+          Show all again
+        </Button>
+      )}
+    </Actions>
   );
 }
 

@@ -1,0 +1,165 @@
+"""Drawings of a job without a screen: cuts by themselves, lines that the profile allows, and the files of them."""
+
+from __future__ import annotations
+
+import math
+import zipfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+
+from ..core.errors import BadInput, LanternError
+from ..core.frames import pose
+from ..site.common import Progress, get_project, matrix, profile_of, stations_of
+from ..site.drawing import LEVEL
+from ..site.parts import stations_in, wanted
+from ..store.db import file_chunks, session
+from ..store.models import Section, Trace
+from .draw import cuts, finding, sheets
+from .hand_over import deliver
+from .hand_over.drawn import values_of
+
+SEEN = 0.5  # share of a line's length that must be seen for it to be accepted by itself
+BEYOND, OUTSIDE, BEHIND = 6.0, 0.3, 2.5  # metres: of sections beyond the stations, of elevations outside the walls, and of their depth
+PIXEL = 0.005
+
+
+@dataclass(frozen=True)
+class Drawings:
+    """plans: metres above the floor that most instruments stood on; sections, elevations: auto, or none."""
+
+    plans: Sequence[float] = ()
+    sections: bool = False
+    elevations: bool = False
+
+    def __bool__(self) -> bool:
+        return bool(self.plans or self.sections or self.elevations)
+
+
+def read_wanted(plans: str, sections: str, elevations: str) -> Drawings:
+    """What the words of a command line ask for. BadInput when they cannot be read."""
+    try:
+        heights = [float(w) for w in plans.split(",") if w.strip()]
+    except ValueError:
+        raise BadInput(f"cannot read the heights {plans!r}", subject="plans", remedy="write metres above the floor, e.g. 1.2,4.5") from None
+    for name, word in (("sections", sections), ("elevations", elevations)):
+        if word not in ("", "auto"):
+            raise BadInput(f"unknown {name} {word!r}", subject=name, remedy="write auto, or leave it away")
+    if any(not 0 < h < 200 for h in heights):
+        raise BadInput("plans are cut above the floor", subject="plans", remedy="write metres above the floor, e.g. 1.2,4.5")
+    return Drawings(heights, sections == "auto", elevations == "auto")
+
+
+def draw(project: str, folder: Path, what: Drawings, progress: Progress, findings: list[dict[str, str]]) -> list[dict[str, Any]]:
+    """Cut, find, accept what the profile allows, and write DXF, GeoTIFF and a sheet. Returns what result.json says of each drawing; what
+    could not be drawn goes to the findings."""
+    turn = cuts.direction(project)
+    floor = cuts.floor_height(project) if what.plans else 0.0
+    levels = [({"height": floor + h, "turn": turn, "behind": 0.05}, f"Plan {h:.2f} m above floor") for h in what.plans]
+    made = [cuts.make_section(project, "plan", params, name) for params, name in levels]
+    with session() as s:
+        fit = profile_of(get_project(s, project)).fit
+    drawn = [x for x in made if _found(project, x, fit, progress, findings)]
+    upright: list[str] = []
+    if what.sections:
+        upright += cuts.make_sections(project, [("upright", p, "") for p in _through(project, turn)])
+    if what.elevations:
+        upright += cuts.make_sections(project, [("elevation", p, "") for p in _around(project, turn)])
+    drawn += [x for x in upright if _found(project, x, fit, progress, findings)]
+    for x in {*made, *upright} - set(drawn):
+        cuts.delete_section(project, x)
+    if not drawn:
+        return []
+    out = [_picture(project, x, folder, progress) for x in drawn]
+    dxf = _written(project, {"what": "dxf"}, folder, progress)
+    for entry in out:
+        entry["files"].append(dxf)
+    try:
+        sheet = sheets.make(project, "Drawings", {"paper": "A1", "sections": drawn, "picture": "density"})
+        out.append(
+            {
+                "kind": "sheet",
+                "name": "Drawings",
+                "files": [_written(project, {"what": "sheet", "sheet": sheet}, folder, progress)],
+                "entities": [],
+            }
+        )
+    except LanternError as problem:
+        findings.append({"code": problem.code, "subject": "sheet", "message": str(problem), "severity": "doubt"})
+    return out
+
+
+def _found(project: str, section: str, fit: float, progress: Progress, findings: list[dict[str, str]]) -> bool:
+    """Find lines in a section and accept those that the profile allows. False when it holds no points."""
+    try:
+        finding.job(project, {"section_id": section}, progress)
+    except LanternError as problem:
+        findings.append({"code": problem.code, "subject": problem.subject or "drawing", "message": str(problem), "severity": "doubt"})
+        return False
+    finding.accept(project, section, 1000 * fit, SEEN)
+    return True
+
+
+def _box(project: str, turn: float) -> tuple[np.ndarray, np.ndarray]:
+    """The rectangle round the instruments of the part in view (2,), (2,), in coordinates turned along the walls."""
+    with session() as s:
+        own = stations_in(stations_of(s, project), wanted(s, get_project(s, project), None))
+        at = np.array([matrix(x.pose)[:3, 3] for x in own])
+    flat = (at @ pose(-turn)[:3, :3].T)[:, :2]
+    return flat.min(axis=0), flat.max(axis=0)
+
+
+def _back(turn: float, *points: tuple[float, float]) -> list[list[float]]:
+    return [[float(v) for v in (pose(turn)[:3, :3] @ [x, y, 0.0])[:2]] for x, y in points]
+
+
+def _through(project: str, turn: float) -> list[dict[str, Any]]:
+    """Two sections through the middle of the instruments: along the walls, and across them."""
+    (x0, y0), (x1, y1) = _box(project, turn)
+    x, y = (x0 + x1) / 2, (y0 + y1) / 2
+    ends = [((x0 - BEYOND, y), (x1 + BEYOND, y)), ((x, y0 - BEYOND), (x, y1 + BEYOND))]
+    return [{"a": a, "b": b, "before": 0.05, "behind": 0.05} for a, b in (_back(turn, *e) for e in ends)]
+
+
+def _around(project: str, turn: float) -> list[dict[str, Any]]:
+    """Four elevations outside the walls of the plans, looking at them; round the instruments when there is no plan."""
+    low, high = _box(project, turn)
+    low, high = low - BEYOND, high + BEYOND
+    with session() as s:
+        plans = {x.id: x for x in s.scalars(select(Section).where(Section.project_id == project)) if x.kind in LEVEL}
+        q = select(Trace).where(Trace.project_id == project, Trace.state == "accepted", Trace.layer == "wall", Trace.kind == "line")
+        lines = [t.points for t in s.scalars(q) if t.section_id in plans and math.dist(*t.points) > 2.0]
+    if lines:
+        flat = np.array(lines, float).reshape(-1, 2)
+        low, high = flat.min(axis=0) - OUTSIDE, flat.max(axis=0) + OUTSIDE
+    (x0, y0), (x1, y1) = low, high
+    round_ = [((x0, y0), (x1, y0)), ((x1, y0), (x1, y1)), ((x1, y1), (x0, y1)), ((x0, y1), (x0, y0))]  # the inside lies left of each
+    return [{"a": a, "b": b, "before": 0.0, "behind": BEHIND} for a, b in (_back(turn, *e) for e in round_)]
+
+
+def _written(project: str, params: dict[str, Any], folder: Path, progress: Progress) -> str:
+    """Make a delivery and put its file into the folder. Returns its name."""
+    made = deliver.make(project, params, progress)
+    part = folder / (made["name"] + ".part")
+    with part.open("wb") as out:
+        for piece in file_chunks(made["delivery"], made["size"]):
+            out.write(piece)
+    part.replace(folder / made["name"])
+    return str(made["name"])
+
+
+def _picture(project: str, section: str, folder: Path, progress: Progress) -> dict[str, Any]:
+    """The picture of a section with its world file, unpacked beside the other files; and its entities."""
+    packed = folder / _written(project, {"what": "slab", "sections": [section], "pixel": PIXEL}, folder, progress)
+    with zipfile.ZipFile(packed) as file:
+        names = file.namelist()
+        file.extractall(folder)
+    packed.unlink()
+    with session() as s:
+        row = s.get_one(Section, section)
+        entities = values_of(s, project, row.part_id, section)
+        return {"kind": "section" if row.kind == "upright" else row.kind, "name": row.name, "files": names, "entities": entities}
