@@ -86,7 +86,11 @@ def test_a_sound_job_ends_with_0_and_says_everything(database: str, small: Path,
     assert {"sigma0", "degrees_of_freedom", "global_test", "converged", "parts", "scale", "levels"} == set(result["solution"]) and len(
         result["solution"]["parts"]
     ) == 1
-    assert {p.name for p in (tmp_path / "out").iterdir()} >= {f for d in result["drawings"] for f in d["files"]} | {"out.e57", "out.laz", "out-report.pdf"}
+    assert {p.name for p in (tmp_path / "out").iterdir()} >= {f for d in result["drawings"] for f in d["files"]} | {
+        "out.e57",
+        "out.laz",
+        "out-report.pdf",
+    }
     heads = e57.headers(next((tmp_path / "out").glob("*.e57")))
     for head, x in zip(heads, result["stations"], strict=True):
         np.testing.assert_allclose(head.pose, poses[x["name"]], atol=1e-9)

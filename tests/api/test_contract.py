@@ -13,7 +13,7 @@ from sqlalchemy import select
 
 from taut_lantern.api.app import make_app
 from taut_lantern.steps.clean import boxes
-from taut_lantern.steps.draw import cuts, tracing
+from taut_lantern.steps.draw import cuts, sheets, tracing
 from taut_lantern.steps.place import control
 from taut_lantern.store.db import session
 from taut_lantern.store.models import Control
@@ -54,6 +54,7 @@ def ids(database: str, tmp_path_factory: pytest.TempPathFactory) -> dict[str, st
         "station_id": station,
         "section_id": section,
         "trace_id": trace,
+        "sheet_id": sheets.make(project, "sheet", {"sections": [section]}),
         "control_id": str(point),
         "box_id": box,
         "first": str(first),

@@ -21,7 +21,7 @@ from taut_lantern.site.solution import empty, refresh_solution
 from taut_lantern.steps import projects
 from taut_lantern.steps.bring_in import stations
 from taut_lantern.steps.clean import acting, boxes, edits, selecting, zones
-from taut_lantern.steps.draw import cuts, finding, tracing
+from taut_lantern.steps.draw import cuts, finding, sheets, tracing
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control
 from taut_lantern.steps.tie import links, targets
@@ -149,6 +149,13 @@ def changes(folder: Path) -> dict[str, Callable[[str], Any]]:
         "delete a section": lambda p: cuts.delete_section(p, first(p, Section)),
         "fit": lambda p: finding.job(p, {"section_id": first(p, Section)}, Progress()),
         "draw": lambda p: tracing.draw(p, first(p, Section), "line", "wall", [[0, 0], [1, 1]]),
+        "move a section": lambda p: cuts.change_section(p, first(p, Section), None, None, {"behind": 0.4}),
+        "copy a trace": lambda p: tracing.edit(p, "copy", [first(p, Trace)], [[0, 0], [0.5, 0.5]]),
+        "mirror a trace": lambda p: tracing.edit(p, "mirror", [first(p, Trace)], [[0, 0], [0, 1]]),
+        "remove a trace": lambda p: tracing.remove(p, [first(p, Trace)]),
+        "layers": lambda p: tracing.layers_from(p, "plant"),
+        "name a layer": lambda p: tracing.rename_layer(p, "pipe", f"pipe {next(number)}"),
+        "sheet": lambda p: sheets.make(p, f"sheet {next(number)}", {"sections": [first(p, Section)]}),
         "accept": lambda p: tracing.change(p, first(p, Trace), None, "accepted", "pipe"),
         "reject": lambda p: tracing.change(p, first(p, Trace), None, "rejected", None),
         "unit": lambda p: projects.change_project(p, None, f"Site {next(number)}", "mm", "topographic", None),

@@ -5123,6 +5123,8 @@ export interface components {
             name: string;
             /** Part */
             part?: string | null;
+            /** Turn */
+            turn?: number | null;
         };
         /** SectionOut */
         SectionOut: {

@@ -24,10 +24,17 @@ def list_sections(project_id: P) -> list[x.SectionOut]:
 
 @api.post("/projects/{project_id}/sections", operation_id="make_section", status_code=201)
 def make_section(project_id: P, body: x.SectionIn) -> x.Made:
-    params: dict[str, Any] = {"before": body.before, "behind": body.behind, "a": body.a, "b": body.b, "height": body.height}
+    params: dict[str, Any] = {
+        "before": body.before,
+        "behind": body.behind,
+        "a": body.a,
+        "b": body.b,
+        "height": body.height,
+        "turn": body.turn,
+    }
     name = body.name
     if body.kind in ("plan", "ceiling") and body.height is None:
-        params["turn"] = cuts.direction(project_id, body.part)
+        params["turn"] = cuts.direction(project_id, body.part) if body.turn is None else body.turn
         above = 1.2 if body.above_floor is None else body.above_floor
         params["height"] = (cuts.floor_height(project_id, body.part) if body.floor is None else body.floor) + above
         name = name or (f"Plan {above:.2f} m above floor" if body.kind == "plan" else f"Ceiling from {above:.2f} m above floor")

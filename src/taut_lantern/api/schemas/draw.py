@@ -23,6 +23,7 @@ class SectionIn(Model):
     height: Number | None = None
     above_floor: Number | None = None
     floor: Number | None = None  # z of the floor that it is above; None: the one that most instruments stood on
+    turn: Number | None = None  # radians from x of the part: how a plan lies; None: along the walls where it is cut above a floor, else 0
     a: Place | None = None
     b: Place | None = None
     before: Depth = 0.0

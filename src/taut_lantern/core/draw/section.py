@@ -17,6 +17,7 @@ from .. import frames
 from ..errors import BadInput
 
 Array = NDArray[np.float64]
+MOST = 60  # sections of a row
 
 
 @dataclass(frozen=True)
@@ -66,6 +67,8 @@ def series(line: Array, spacing: float, width: float) -> list[tuple[tuple[float,
     if not spacing > 0.01 or not width > 0.02 or not len(steps) or steps.min() < 1e-6:
         raise BadInput("a row of sections needs two picks, a spacing and a width", subject="sections", remedy="give both above zero")
     run = np.concatenate([[0.0], np.cumsum(steps)])
+    if not run[-1] / spacing < MOST:
+        raise BadInput("that makes too many sections", subject="sections", remedy=f"choose a wider spacing: at most {MOST} at once")
     out = []
     for t in np.arange(0.0, run[-1] + 1e-6, spacing):
         k = min(int(np.searchsorted(run, t, side="right")) - 1, len(steps) - 1)

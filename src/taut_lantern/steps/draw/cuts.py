@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.clean.rooms import direction_of
 from ...core.draw.fit import find_lines
-from ...core.draw.section import ceiling, plan, series, upright
+from ...core.draw.section import MOST, ceiling, plan, series, upright
 from ...core.draw.shapes import plain
 from ...core.errors import BadInput
 from ...site.common import clean_name, finite, get_project, heavy, matrix, numbers, owned, stations_of
@@ -29,7 +29,6 @@ from ...store.models import Section, Trace
 from ...store.tiles import read_tiles
 
 KINDS = ("plan", "ceiling", "upright", "elevation")
-MOST = 60  # cuts of a row
 STEP_UP = 0.12  # metres that parts two floors
 TEMPLATE = "taut-lantern cuts 1"
 
@@ -94,13 +93,13 @@ def make_series(
     """Upright cuts square to a line of picks at equal spacing, each ``width`` wide; metres."""
     kept = [finite(list(p), 2, "a pick") for p in line]
     rows = series(np.array(kept, float).reshape(-1, 2), spacing, width)
-    if len(rows) > MOST:
-        raise BadInput(f"that makes {len(rows)} sections", subject="spacing", remedy=f"choose a wider one: at most {MOST} at once")
     wishes = [("upright", {"a": list(a), "b": list(b), "before": depth / 2, "behind": depth / 2}, "") for a, b in rows]
     return make_sections(project_id, wishes, part_id)
 
 
-def change_section(project_id: str, section_id: str, version: int, name: str | None = None, params: dict[str, Any] | None = None) -> None:
+def change_section(
+    project_id: str, section_id: str, version: int | None, name: str | None = None, params: dict[str, Any] | None = None
+) -> None:
     """Rename a cut, or move it: what was drawn stays where it is on the section; what was found is out of date then."""
     with journal.change(project_id, "", topic="sections") as c:
         row = owned(c.s, Section, project_id, section_id, "section")

@@ -31,7 +31,7 @@ def make(project_id: str, name: str, params: dict[str, Any]) -> str:
         return row.id
 
 
-def change(project_id: str, sheet_id: str, version: int, name: str | None, params: dict[str, Any] | None) -> None:
+def change(project_id: str, sheet_id: str, version: int | None, name: str | None, params: dict[str, Any] | None) -> None:
     with journal.change(project_id, "", topic="sections") as c:
         row = owned(c.s, Sheet, project_id, sheet_id, "sheet")
         journal.checked_version(row, version, f"the sheet {row.name}")
@@ -42,7 +42,7 @@ def change(project_id: str, sheet_id: str, version: int, name: str | None, param
         c.title = f"Changed the sheet {row.name}"
 
 
-def delete(project_id: str, sheet_id: str, version: int) -> None:
+def delete(project_id: str, sheet_id: str, version: int | None) -> None:
     with journal.change(project_id, "", topic="sections") as c:
         row = owned(c.s, Sheet, project_id, sheet_id, "sheet")
         journal.checked_version(row, version, f"the sheet {row.name}")

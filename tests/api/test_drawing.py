@@ -1,0 +1,258 @@
+"""Draw over HTTP on a small room: cuts, found and drawn lines, what is done with them, layers, sheets, and what is handed over of it."""
+
+from __future__ import annotations
+
+import csv
+import io
+import math
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import ezdxf
+import numpy as np
+import pypdfium2
+import pytest
+import rasterio
+from fastapi.testclient import TestClient
+
+from taut_lantern.api.app import make_app
+from taut_lantern.core import frames
+from tests.api.test_api import made, problem, undo, work
+from tests.api.test_steps import deliver, fitted
+from tests.support import bring_in, link_rows, room, write_scan
+
+SIZE = (6.0, 4.0, 3.0)
+
+
+@pytest.fixture(scope="module")
+def client(database: str) -> Iterator[TestClient]:
+    with TestClient(make_app(), base_url="http://localhost") as c:
+        yield c
+
+
+@pytest.fixture
+def p(client: TestClient, tmp_path: Path) -> str:
+    project = made(client, "A room to draw")
+    scans = [room(60_000, SIZE, 1), room(60_000, SIZE, 2, (-1.0, 0.0, 0.0))]
+    ids = bring_in(project, [write_scan(tmp_path / f"ST-{k + 1}.e57", s) for k, s in enumerate(scans)])
+    link_rows(project, (*ids, frames.pose(0.0, (1.0, 0.0, 0.0))))
+    return project
+
+
+class Hand:
+    """Draws on one section of a project."""
+
+    def __init__(self, client: TestClient, project: str, **cut: Any) -> None:
+        self.client, self.url = client, f"/api/projects/{project}"
+        body = {"kind": "plan", "height": 0.2, "behind": 0.1} | cut
+        self.section: str = client.post(f"{self.url}/sections", json=body).json()["id"]
+
+    def post(self, path: str, **body: Any) -> Any:
+        answer = self.client.post(self.url + path, json=body)
+        assert answer.status_code < 300, answer.text
+        return answer.json()
+
+    def draw(self, kind: str, *points: tuple[float, float], radius: float = 0.0, layer: str = "wall", **shape: Any) -> str:
+        body = {"kind": kind, "points": points, "radius": radius, "layer": layer, "shape": shape}
+        return str(self.post(f"/sections/{self.section}/traces", **body)["id"])
+
+    def edit(self, do: str, *ids: str, at: Any = (), **more: Any) -> list[str]:
+        return list(self.post("/traces/edit", do=do, ids=ids, at=at, **more)["ids"])
+
+    @property
+    def whole(self) -> dict[str, Any]:
+        return next(s for s in self.client.get(f"{self.url}/sections").json() if s["id"] == self.section)
+
+    def __getitem__(self, trace: str) -> dict[str, Any]:
+        return next(t for t in self.whole["traces"] if t["id"] == trace)
+
+    @property
+    def drawn(self) -> list[dict[str, Any]]:
+        return list(self.whole["traces"])
+
+
+def test_what_is_done_with_lines_is_stored_and_taken_back_step_by_step(client: TestClient, p: str) -> None:
+    hand = Hand(client, p)
+    a, b = hand.draw("line", (0, 0), (2, 0)), hand.draw("line", (1, -1), (1, 1))
+    assert hand.edit("trim", a, at=[[1.8, 0]]) == [] and hand[a]["points"] == [[0, 0], [1, 0]]
+    c = hand.draw("line", (3, -1), (3, 1))
+    hand.edit("extend", a, at=[[0.9, 0]])
+    assert hand[a]["points"] == [[0, 0], [3, 0]]  # the first thing ahead of its end
+    (copy,) = hand.edit("copy", a, at=[[0, 0], [0, 1]])
+    assert hand[copy]["points"] == [[0, 1], [3, 1]]
+    (new,) = hand.edit("offset", copy, at=[[1, 5]], value=0.25)
+    assert hand[new]["points"][0][1] == pytest.approx(1.25)
+    (arc,) = hand.edit("corner", a, c, value=0.2)
+    assert hand[arc]["kind"] == "arc" and hand[arc]["radius"] == pytest.approx(0.2)
+    hand.edit("turn", b, at=[[1, 0]], value=math.pi / 2)
+    assert np.allclose(hand[b]["points"], [[2, 0], [0, 0]], atol=1e-9)
+    six = len(hand.drawn)
+    assert len(hand.edit("array", b, at=[[0, 0], [0, 0.5]], count=4)) == 3
+    undo(client, p)
+    assert len(hand.drawn) == six
+    undo(client, p)
+    assert hand[b]["points"] == [[1, -1], [1, 1]]
+    hand.post("/traces/remove", ids=[a, b])
+    assert len(hand.drawn) == six - 2
+    undo(client, p)
+    assert {a, b} <= {t["id"] for t in hand.drawn}
+    problem(client.post(f"{hand.url}/traces/edit", json={"do": "trim", "ids": [new], "at": [[1, 1.25]]}), 422, "bad_input")
+
+
+def test_joined_lines_are_one_polyline_and_a_found_line_that_is_trimmed_keeps_its_proof(client: TestClient, p: str) -> None:
+    hand = Hand(client, p)
+    ids = [hand.draw("line", *x) for x in (((0, 0), (1, 0)), ((1, 1), (1, 0)), ((1, 1), (0, 1)), ((0, 1), (0, 0)))]
+    hand.edit("join", *ids)
+    (one,) = hand.drawn
+    assert one["kind"] == "polyline" and one["shape"]["closed"] and len(one["points"]) == 4 and one["fit"]["length"] == 4
+    fitted(client, p, hand.section)
+    line = next(t for t in hand.drawn if t["state"] == "found")
+    assert {"rms_mm", "seen", "bridged", "error_mm", "stations", "corners"} <= set(line["fit"])
+    middle = np.mean(line["points"], axis=0).tolist()
+    hand.edit("break", line["id"], at=[middle])
+    kept = hand[line["id"]]
+    assert kept["state"] == "accepted" and kept["fit"]["rms_mm"] == line["fit"]["rms_mm"]
+    assert kept["fit"]["length"] == pytest.approx(line["fit"]["length"] / 2, abs=0.01)
+
+
+def test_a_locked_layer_takes_and_gives_nothing(client: TestClient, p: str) -> None:
+    hand = Hand(client, p)
+    a = hand.draw("line", (0, 0), (1, 0), layer="pipe")
+    rows = client.get(f"{hand.url}/layers").json()
+    assert next(r for r in rows if r["name"] == "pipe")["traces"] == 1
+    bare = [{k: v for k, v in r.items() if k != "traces"} | {"locked": r["name"] == "pipe"} for r in rows]
+    client.put(f"{hand.url}/layers", json={"layers": bare})
+    for path, body in (
+        (f"/sections/{hand.section}/traces", {"kind": "line", "points": [[0, 0], [1, 1]], "layer": "pipe"}),
+        ("/traces/edit", {"do": "move", "ids": [a], "at": [[0, 0], [1, 1]]}),
+        ("/traces/remove", {"ids": [a]}),
+    ):
+        problem(client.post(hand.url + path, json=body), 409, "conflict")
+    assert hand[a]["points"] == [[0, 0], [1, 0]]
+    client.put(f"{hand.url}/layers", json={"rename": ["pipe", "Rohr / außen"]})
+    assert hand[a]["layer"] == "Rohr / außen"
+    names = [r["name"] for r in client.put(f"{hand.url}/layers", json={"template": "plant"}).json()]
+    assert "pipe axis" in names and "Rohr / außen" in names and "to check" in names  # what is drawn on stays
+    doc = ezdxf.new()
+    doc.layers.add("Tragwerk", color=1)
+    text = io.StringIO()
+    doc.write(text)
+    assert "1 layers" in client.post(f"{hand.url}/layers/dxf", content=text.getvalue().encode()).json()["message"]
+    assert next(r for r in client.get(f"{hand.url}/layers").json() if r["name"] == "Tragwerk")["colour"] == "#ff0000"
+    problem(client.post(f"{hand.url}/layers/dxf", content=b"nothing"), 422, "bad_input")
+
+
+def test_found_lines_are_accepted_by_rule_and_laid_square_within_a_limit(client: TestClient, p: str) -> None:
+    hand = Hand(client, p)
+    fitted(client, p, hand.section)
+    rms = sorted(t["fit"]["rms_mm"] for t in hand.drawn)
+    answer = hand.post(f"/sections/{hand.section}/accept", most_rms_mm=(rms[1] + rms[2]) / 2)
+    assert "Accepted 2" in answer["message"] and [t["state"] for t in hand.drawn].count("accepted") == 2
+    before = {t["id"]: np.array(t["points"]) for t in hand.drawn}
+    told = hand.post(f"/sections/{hand.section}/regularise", limit_mm=5)
+    moved = {t["id"]: np.linalg.norm(np.array(t["points"]) - before[t["id"]], axis=1).max() * 1000 for t in hand.drawn}
+    assert told["most_mm"] <= 5 and max(moved.values()) == pytest.approx(told["most_mm"], abs=0.01)
+    ways = [np.subtract(*t["points"]) for t in hand.drawn]
+    assert all(min(abs(u @ v), abs(u[0] * v[1] - u[1] * v[0])) < 1e-6 * np.linalg.norm(u) * np.linalg.norm(v) for u in ways for v in ways)
+
+
+def test_what_is_drawn_roughly_is_fitted_to_the_points_beneath(client: TestClient, p: str) -> None:
+    hand = Hand(client, p)
+    wall = hand.draw("line", (-1.5, -1.988), (1.5, -2.011))
+    told = hand.post(f"/traces/{wall}/fit", version=hand[wall]["version"])
+    assert told["points"] > 20 and all(abs(y + 2.0) < 0.003 for _, y in hand[wall]["points"]) and 5 < told["moved_mm"] < 20
+    problem(client.post(f"{hand.url}/traces/{wall}/fit", json={"version": 1}), 409, "conflict")
+    away = hand.draw("line", (0, 0), (0.5, 0))
+    problem(client.post(f"{hand.url}/traces/{away}/fit", json={"version": 1}), 422, "not_enough")
+    problem(client.post(f"{hand.url}/traces/{wall}/fit", json={"version": hand[wall]["version"], "stripe": 0.1}), 422, "not_enough")
+
+
+def test_cuts_are_made_in_rows_moved_named_and_used_elsewhere(client: TestClient, p: str, tmp_path: Path) -> None:
+    hand = Hand(client, p)
+    assert client.get(f"{hand.url}/floors").json() == [{"height": pytest.approx(-1.5, abs=0.05), "stations": ["ST-1", "ST-2"]}]
+    ids = hand.post("/sections/series", line=[[-2, 0], [2, 0]], spacing=1.0, width=3.0)["ids"]
+    rows = {s["id"]: s for s in client.get(f"{hand.url}/sections").json()}
+    assert [rows[x]["name"] for x in ids] == [f"Section {c}" for c in "ABCDE"]
+    letters = [x["text"] for x in hand.whole["marks"]["letters"]]
+    assert sorted(letters) == sorted(2 * list("ABCDE"))  # each at both ends, in the plan
+    fitted(client, p, hand.section)
+    assert {t["why_old"] for t in hand.drawn} == {""}
+    body = {"version": hand.whole["version"], "height": 0.4, "name": "Upper plan"}
+    assert client.patch(f"{hand.url}/sections/{hand.section}", json=body).status_code == 200
+    assert hand.whole["name"] == "Upper plan" and {t["why_old"] for t in hand.drawn} == {"the cut was moved since"}
+    problem(client.patch(f"{hand.url}/sections/{hand.section}", json=body), 409, "conflict")
+    cuts = client.get(f"{hand.url}/cuts").json()
+    other = made(client, "Another")
+    bring_in(other, [write_scan(tmp_path / "X.e57", room(20_000, SIZE, 5))])
+    assert len(client.post(f"/api/projects/{other}/cuts", json=cuts).json()["ids"]) == 6
+    there = {s["name"]: s for s in client.get(f"/api/projects/{other}/sections").json()}
+    assert there["Upper plan"]["params"]["height"] == pytest.approx(0.4, abs=0.05) and there["Section C"]["params"]["a"] == pytest.approx(
+        [0, 1.5]
+    )
+    problem(client.post(f"/api/projects/{other}/cuts", json={"format": "x", "cuts": []}), 422, "bad_input")
+    problem(client.post(f"/api/projects/{other}/cuts", json={**cuts, "cuts": [{"kind": "plan"}]}), 422, "bad_input")
+    problem(client.post(f"{hand.url}/sections/series", json={"line": [[0, 0], [9, 0]], "spacing": 0.02, "width": 1}), 422, "bad_input")
+
+
+def test_a_plan_along_turned_walls_goes_back_into_the_grid(client: TestClient, p: str, tmp_path: Path) -> None:
+    """A line drawn on a plan that lies along the walls, and the picture below it, stand in the DXF where the walls are."""
+    hand = Hand(client, p, turn=0.4)
+    c, s = math.cos(-0.4), math.sin(-0.4)
+    a = hand.draw("line", *((c * x + s * 2, s * x - c * 2) for x in (-3, 3)))
+    names = deliver(client, p, "slab", tmp_path, sections=[hand.section], pixel=0.01)
+    with zipfile.ZipFile(names) as file:
+        file.extractall(tmp_path)
+        tif, dxf = (next(n for n in file.namelist() if n.endswith(x)) for x in (".tif", ".dxf"))
+    doc = ezdxf.readfile(tmp_path / dxf)
+    (line,), (image,) = doc.modelspace().query("LINE"), doc.modelspace().query("IMAGE")
+    t = np.linalg.inv(np.array(hand.whole["T_section_part"]).reshape(4, 4))
+    ends = [t @ [x, y, 0, 1] for x, y in hand[a]["points"]]
+    assert np.allclose([line.dxf.start, line.dxf.end], [e[:3] for e in ends], atol=1e-6)
+    assert image.image_def.dxf.filename == tif and not doc.audit().errors
+    with rasterio.open(tmp_path / tif) as raster:
+        dark = np.argwhere(raster.read(1) < 255)
+        at = np.array([raster.transform @ (c + 0.5, r + 0.5) for r, c in dark])
+    off = np.abs((at - np.array(line.dxf.start)[:2]) @ [-(e := np.subtract(line.dxf.end, line.dxf.start)[:2] / 6.0)[1], e[0]])
+    assert (off < 0.012).sum() > 100  # the wall lies beneath the line
+
+
+def test_a_sheet_is_laid_out_plotted_and_says_what_does_not_fit(client: TestClient, p: str, tmp_path: Path) -> None:
+    hand = Hand(client, p)
+    fitted(client, p, hand.section)
+    hand.draw("dimension", (-3, -2), (3, -2), (0, -1.5), layer="dimension", measure="aligned")
+    body = {"sections": [hand.section], "paper": "A4", "block": {"number": "A-1"}, "revisions": [{"date": "2026-11-27", "words": "first"}]}
+    sheet = hand.post("/sheets", name="Ground floor", **body)["id"]
+    (row,) = client.get(f"{hand.url}/sheets").json()
+    assert row["fits"] == 50 and row["views"][0]["wide"] == pytest.approx(6600 / 50, abs=3) and row["problem"] == ""
+    path = deliver(client, p, "sheet", tmp_path, sheet=sheet)
+    page = pypdfium2.PdfDocument(path)[0]
+    words = page.get_textpage().get_text_bounded()
+    assert "6.000" in words and "1:50" in words and "A-1" in words and "first" in words
+    problem(client.patch(f"{hand.url}/sheets/{sheet}", json={"version": row["version"], "scale": 5}), 422, "bad_input")
+    window = {"version": hand.whole["version"], "window": [-1, -1, 1, 1]}
+    assert client.patch(f"{hand.url}/sections/{hand.section}", json=window).status_code == 200
+    assert {t["why_old"] for t in hand.drawn} == {""}
+    assert client.get(f"{hand.url}/sheets").json()[0]["views"][0]["wide"] == pytest.approx(
+        1000 * 2 / client.get(f"{hand.url}/sheets").json()[0]["fits"]
+    )
+    client.delete(f"{hand.url}/sections/{hand.section}", params={"version": hand.whole["version"]})
+    assert "needs a view" in client.get(f"{hand.url}/sheets").json()[0]["problem"]
+    client.post(f"{hand.url}/deliveries", json={"kind": "sheet", "sheet": sheet})
+    *_, job = work(p)
+    assert job.state == "failed" and "view" in job.error["message"]
+
+
+def test_measured_values_and_a_drawing_for_old_readers_are_handed_over(client: TestClient, p: str, tmp_path: Path) -> None:
+    hand = Hand(client, p)
+    fitted(client, p, hand.section)
+    hand.draw("arc", (0, 0), radius=0.5, start=0.0, end=1.0, layer="pipe")
+    rows = list(csv.DictReader(io.StringIO(deliver(client, p, "csv", tmp_path).read_text("utf-8-sig"))))
+    assert len(rows) == 5 and sum(r["kind"] == "line" and float(r["fit_mm"]) < 3 for r in rows) == 4
+    old = ezdxf.readfile(deliver(client, p, "dxf", tmp_path, version="R12"))
+    assert old.dxfversion == "AC1009" and not old.audit().errors and len(old.modelspace().query("ARC")) == 1
+    assert b"<svg" in deliver(client, p, "svg", tmp_path, sections=[hand.section]).read_bytes()
+    client.post(f"{hand.url}/deliveries", json={"kind": "svg"})
+    *_, job = work(p)
+    assert job.state == "failed" and "one section" in job.error["message"]
