@@ -261,8 +261,8 @@ def draw(screen: Screen) -> None:
     screen.press("Find lines and circles")
     assert screen.sheet("traces") > 10
     screen.press(re.compile("^Accept all"))
-    screen.card("0 found ones wait")
-    screen.press("Draw a line")
+    screen.card(re.compile("lines stand[.]"))
+    page.keyboard.press("d")
     box = page.get_by_label("Sheet", exact=True).bounding_box()
     assert box is not None
     before = screen.sheet("traces")
@@ -272,10 +272,11 @@ def draw(screen: Screen) -> None:
     page.keyboard.press("Escape")
     screen.press("Back to the plan")
     screen.drawn()
+    page.get_by_label("Cut", exact=True).select_option("upright")
     screen.press("Pick two points in plan")
     box = screen.bench()
     page.mouse.click(box["x"] + box["width"] * 0.35, box["y"] + box["height"] * 0.55)
-    screen.card("where the section ends")
+    screen.card("pick where it ends")
     page.mouse.click(box["x"] + box["width"] * 0.65, box["y"] + box["height"] * 0.45)
     assert screen.sheet("slab") > 200
     screen.knot("draw", "done")

@@ -125,7 +125,7 @@ export function Field({
       <span className="flex-1">{label}</span>
       <input
         {...rest}
-        className={`w-24 rounded border border-rule bg-card px-1.5 py-0.5 font-mono text-[13px] ${rest.type === "text" ? "" : "text-right"} ${rest.className ?? ""}`}
+        className={`${rest.type === "text" ? "w-40" : "w-24"} rounded border border-rule bg-card px-1.5 py-0.5 font-mono text-[13px] ${rest.type === "text" ? "" : "text-right"} ${rest.className ?? ""}`}
       />
       {unit !== undefined && <span className="w-7 font-mono text-[12px] text-quiet">{unit}</span>}
     </label>

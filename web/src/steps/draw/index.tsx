@@ -70,6 +70,18 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
   const found = section.traces.filter((t) => t.state === "found");
   const firm = section.traces.length - found.length;
   const old = section.traces.find((t) => t.why_old)?.why_old;
+  const pens = (
+    <>
+      <Heading>Draw</Heading>
+      <Pick
+        label="Draw on layer"
+        value={layer}
+        onChange={(e) => set({ layer: e.target.value })}
+        options={[...new Set([...layers.map((l) => l.name), layer])].map((l) => [l, l])}
+      />
+      <Tools />
+    </>
+  );
   return (
     <>
       {traces.length === 1 ? (
@@ -86,6 +98,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
         </Sentence>
       )}
       {old && !traces.length && <Quiet>Some of them are out of date: {old}. Find lines again.</Quiet>}
+      {section.traces.length > 0 && pens}
       <Heading>Find</Heading>
       <Actions>
         <Button
@@ -101,14 +114,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
       ))}
       {found.length > 0 && <ByRule id={id} section={section} found={found} />}
       {firm + found.length > 0 && <Square id={id} section={section} />}
-      <Heading>Draw</Heading>
-      <Pick
-        label="Draw on layer"
-        value={layer}
-        onChange={(e) => set({ layer: e.target.value })}
-        options={[...new Set([...layers.map((l) => l.name), layer])].map((l) => [l, l])}
-      />
-      <Tools />
+      {section.traces.length === 0 && pens}
       <Heading>{section.name}</Heading>
       <Actions>
         <Button

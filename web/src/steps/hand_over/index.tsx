@@ -7,11 +7,13 @@ import { Await } from "../../kit/await";
 import { metresOf } from "../../kit/length";
 import { askToLetGo } from "../../kit/confirm";
 import { Table } from "../../kit/table";
-import { UNIT_CHOICES, UNITS, type Unit } from "../../kit/units";
+import { UNITS } from "../../kit/units";
 import { JobLine } from "../../parts/JobLine";
+import { DrawnOut } from "./Drawn";
 
 type Delivery = Schemas["DeliveryOut"];
 type Kind = Schemas["DeliveryIn"]["kind"];
+const DRAWN = ["dxf", "svg", "sheet", "csv"];
 
 export function HandOverCard({ id }: { id: string }) {
   const asked = [useProject(id), useDeliveries(id), useBoxes(id), useJobs(id)] as const;
@@ -45,9 +47,6 @@ function Loaded({
 }) {
   const jobs = work.filter((j) => j.kind === "deliver" && (j.state === "running" || j.state === "waiting"));
   const [crop, setCrop] = useState(true);
-  const [chosen, setUnit] = useState<Unit | null>(null);
-  const unit = chosen ?? project.unit; // follows the coordinates until somebody chooses
-  const [coordinates, setCoordinates] = useState<"grid" | "section">("grid");
   const [even, setEven] = useState("");
   const [zone, setZone] = useState("");
   const metres = even.trim() ? metresOf(even.trim(), "mm") : null;
@@ -58,7 +57,7 @@ function Loaded({
       http.POST("/api/projects/{project_id}/deliveries", {
         params: { path: { project_id: id } },
         body: {
-          ...{ kind, crop, coordinates, unit: kind === "dxf" ? unit : null, part: project.part, sections: null },
+          ...{ kind, crop, coordinates: "grid", unit: null, part: project.part, sections: null },
           zones: zone && (kind === "e57" || kind === "laz") ? [zone] : null,
           even: (kind === "e57" || kind === "laz") && spacing ? spacing : null,
         },
@@ -138,22 +137,7 @@ function Loaded({
           Make the LAZ
         </Button>
       </Actions>
-      <Heading>Drawing</Heading>
-      <Pick label="Unit" value={unit} onChange={(e) => setUnit(e.target.value as Unit)} options={UNIT_CHOICES} />
-      <Pick
-        label="Coordinates"
-        value={coordinates}
-        onChange={(e) => setCoordinates(e.target.value as "grid")}
-        options={[
-          ["grid", `in space (${project.frame_name})`],
-          ["section", "flat, each section's own"],
-        ]}
-      />
-      <Actions>
-        <Button busy={busy("dxf")} onClick={() => make.mutate("dxf")}>
-          Make the DXF
-        </Button>
-      </Actions>
+      <DrawnOut id={id} project={project} busy={busy} />
       <Heading>Report</Heading>
       <Actions>
         <Button busy={busy("pdf")} onClick={() => make.mutate("pdf")}>
@@ -177,7 +161,7 @@ function DeliveriesLedger({ id }: { id: string }) {
     const p = d.params as { frame?: string; points?: number; cropped?: boolean; even?: number };
     return [
       p.frame,
-      p.points ? `${grouped(p.points)} points` : "",
+      p.points ? `${grouped(p.points)} ${DRAWN.includes(d.kind) ? "lines and shapes" : "points"}` : "",
       p.cropped ? "cropped" : "",
       p.even ? `every ${1000 * p.even} mm` : "",
     ]

@@ -1,0 +1,165 @@
+"""Drawing in the page by mouse and keyboard, held to what is stored, what is seen on the canvas and what is plotted."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pypdfium2
+import pytest
+from playwright.sync_api import expect
+
+from taut_lantern.core.scan.scan import Scan
+from tests.browser.driver import Screen, browser
+from tests.browser.test_cleaning import brought_in
+from tests.databases import fresh_database
+from tests.served import Served
+from tests.support import room, write_scan
+
+STRIPE = 0.52  # metres from the middle of the room to the middle of a painted stripe 12 cm wide
+
+
+def painted(seed: int) -> Scan:
+    """A room whose floor has a bright stripe along it."""
+    walls = room(250_000, (8.0, 6.0, 3.0), seed)
+    rng = np.random.default_rng(seed)
+    floor = np.column_stack([rng.uniform(-4, 4, 40_000), rng.uniform(-3, 3, 40_000), np.full(40_000, -1.5)]).astype(np.float32)
+    xyz = np.concatenate([walls.xyz, floor])
+    bright = np.where(np.abs(xyz[:, 1] - STRIPE) < 0.06, 0.8, 0.3) + rng.normal(0, 0.03, len(xyz))
+    return Scan(xyz, bright.clip(0, 1).astype(np.float32), rng.integers(0, 255, (len(xyz), 3)).astype(np.uint8), None, None)
+
+
+@pytest.fixture(scope="module")
+def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
+    s = Served(fresh_database("lantern_drawing"), tmp_path_factory.mktemp("drawing") / "log")
+    s.start()
+    yield s
+    s.stop()
+
+
+class Table:
+    """The sheet: where places of it lie on the page, told by what the cursor says it is at."""
+
+    def __init__(self, screen: Screen) -> None:
+        self.screen = screen
+        box = screen.page.get_by_label("Sheet", exact=True).bounding_box()
+        assert box is not None
+        self.box = box
+        corners = [(box["x"] + box["width"] * s, box["y"] + box["height"] * s) for s in (0.3, 0.7)]
+        (x0, y0), (x1, y1) = (self._says(*c) for c in corners)
+        self.scale = np.array([(x1 - x0) / (corners[1][0] - corners[0][0]), (y1 - y0) / (corners[1][1] - corners[0][1])])
+        self.zero = np.array([x0, y0]) - self.scale * corners[0]
+
+    def _says(self, x: float, y: float) -> tuple[float, float]:
+        self.screen.page.mouse.move(x, y)
+        text = self.screen.page.get_by_text(re.compile(r" E .* N .* H ")).inner_text().replace("−", "-")
+        found = re.search(r"E (\S+) N (\S+) H", text)
+        assert found is not None
+        return float(found[1]), float(found[2])
+
+    def at(self, x: float, y: float) -> tuple[float, float]:
+        px, py = (np.array([x, y]) - self.zero) / self.scale
+        return float(px), float(py)
+
+    def colour(self, x: float, y: float) -> list[int]:
+        """The darkest pixel of the paper within 2 pixels of a place."""
+        px, py = self.at(x, y)
+        left, top = px - self.box["x"], py - self.box["y"]
+        js = "([x, y]) => [...document.querySelector('[aria-label=Sheet] canvas').getContext('2d').getImageData(x - 2, y - 2, 5, 5).data]"
+        data = np.array(self.screen.page.evaluate(js, [left, top])).reshape(-1, 4)
+        return list(data[np.argmin(data[:, :3].sum(axis=1)), :3])
+
+
+def typed(screen: Screen, *words: str) -> None:
+    for word in words:
+        screen.page.keyboard.type(word)
+        screen.page.keyboard.press("Enter")
+
+
+def traces(served: Served, project: str) -> list[dict[str, Any]]:
+    return [t for s in served.get(f"/projects/{project}/sections") for t in s["traces"]]
+
+
+def count(screen: Screen, n: int) -> None:
+    screen.page.wait_for_function(f"() => +document.querySelector('[aria-label=Sheet]').dataset.traces === {n}")
+
+
+def test_walls_accepted_a_kerb_and_a_stripe_traced_trimmed_and_plotted(served: Served, tmp_path: Path) -> None:
+    project = brought_in(served, "Painted", write_scan(tmp_path / "a.e57", painted(3)))
+    with browser(served.url, "drawing") as screen:
+        page = screen.page
+        page.goto(f"{served.url}/p/{project}/draw?budget=200000")
+        screen.drawn()
+        screen.press("Cut the plan")
+        screen.sheet("slab")
+        screen.press("Find lines and circles")
+        count(screen, 4)
+        screen.press("Accept those")
+        screen.card("4 lines stand")
+        assert {(t["state"], t["layer"]) for t in traces(served, project)} == {("accepted", "wall")}
+        table = Table(screen)
+        assert max(table.colour(-2.0, 3.0)) < 90  # the wall is seen where it is
+
+        page.mouse.move(*table.at(0, 0))
+        page.keyboard.press("p")  # a kerb: straight, then a quarter circle that goes on smoothly
+        typed(screen, "-2,1", "2<0")
+        page.keyboard.press("b")
+        typed(screen, "@1,1", "")
+        count(screen, 5)
+        kerb = next(t for t in traces(served, project) if t["kind"] == "polyline")
+        assert np.allclose(kerb["points"], [[-2, 1], [0, 1], [1, 2]], atol=1e-9)
+        assert kerb["shape"]["bulges"] == [0, pytest.approx(np.tan(np.pi / 8))]
+        s = np.sqrt(0.5)
+        assert max(table.colour(s, 2 - s)) < 140 and min(table.colour(0.5, 1.5)) > 150  # drawn along the bend, not along its chord
+
+        page.keyboard.press("d")
+        typed(screen, "-1,-1", "@0,2.5")
+        count(screen, 6)
+        page.keyboard.press("i")
+        page.mouse.click(*table.at(-1, 1.3))
+        stub = lambda: next(t for t in traces(served, project) if t["kind"] == "line" and t["state"] == "drawn")  # noqa: E731
+        served.wait(lambda: np.allclose(stub()["points"], [[-1, -1], [-1, 1]], atol=1e-6))
+        page.keyboard.press("Escape")
+        page.keyboard.press("Control+z")
+        served.wait(lambda: np.allclose(stub()["points"], [[-1, -1], [-1, 1.5]], atol=1e-6))
+        page.keyboard.press("w")
+        page.mouse.click(*table.at(-2, 1))
+        page.mouse.click(*table.at(0, 1))
+        page.mouse.click(*table.at(-1, 0.4))
+        count(screen, 7)
+        figure = next(t for t in traces(served, project) if t["kind"] == "dimension")
+        assert [x["text"] for x in figure["letters"]] == ["2.000"]  # caught on both ends of the kerb
+        page.keyboard.press("Escape")
+
+        screen.press("Back to the plan")
+        page.get_by_label("Above the floor").fill("0.03")
+        page.get_by_label("Depth below the cut").fill("0.1")
+        screen.press("Cut the plan")
+        screen.sheet("slab")
+        page.get_by_label("Points on the sheet").select_option("intensity")
+        table = Table(screen)
+        page.keyboard.press("d")
+        typed(screen, f"-3,{STRIPE + 0.05}", f"3,{STRIPE - 0.03}")
+        count(screen, 1)
+        page.keyboard.press("Escape")
+        page.mouse.click(*table.at(0.0, STRIPE + 0.01))
+        page.get_by_text("It is a painted stripe or a joint").click()
+        screen.press("Lay it on the middle of the stripe")
+        line = lambda: next(t for t in traces(served, project) if t["fit"].get("moved_mm"))  # noqa: E731
+        served.wait(lambda: any(t["fit"].get("moved_mm") for t in traces(served, project)))
+        assert all(abs(y - STRIPE) < 0.005 for _, y in line()["points"]) and line()["shape"]["towards"] == pytest.approx(
+            [-0.03, -0.03], abs=0.01
+        )
+
+        screen.press("Lay out a sheet")
+        page.get_by_label("Plan 1.20 m above floor").check()
+        page.get_by_label("number").fill("OPS-7")
+        screen.press("Lay it out")
+        expect(page.get_by_role("img", name=re.compile("as it is laid out"))).to_be_visible()
+        screen.press("Make the PDF")
+        screen.card("1 deliveries", 60)
+        text = pypdfium2.PdfDocument(screen.download("pdf", tmp_path))[0].get_textpage().get_text_bounded()
+        assert "OPS-7" in text and "2.000" in text and "Plan 1.20 m above floor" in text and "Plan 0.03 m above floor" in text
