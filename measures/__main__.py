@@ -8,7 +8,7 @@ import sys
 from datetime import date
 from pathlib import Path
 
-from . import bench, cleaning, faults, ghosts, honest, joint, large, network, pairs, points, targets, ties
+from . import bench, cleaning, drawing, faults, ghosts, honest, joint, large, network, pairs, points, targets, ties, tracing
 from .table import Row, markdown
 
 PARTS = {
@@ -23,6 +23,8 @@ PARTS = {
     "targets": targets.run,
     "cleaning": cleaning.run,
     "ghosts": ghosts.run,
+    "drawing": drawing.run,
+    "tracing": tracing.run,
     "faults": faults.run,
 }
 WORDS = """# Benchmarks

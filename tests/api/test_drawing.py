@@ -19,9 +19,11 @@ from fastapi.testclient import TestClient
 
 from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
+from taut_lantern.core.scan.scan import Scan
 from tests.api.test_api import made, problem, undo, work
 from tests.api.test_steps import deliver, fitted
 from tests.support import bring_in, link_rows, room, write_scan
+from tests.truth.test_pipes import gallery
 
 SIZE = (6.0, 4.0, 3.0)
 
@@ -256,3 +258,29 @@ def test_measured_values_and_a_drawing_for_old_readers_are_handed_over(client: T
     client.post(f"{hand.url}/deliveries", json={"kind": "svg"})
     *_, job = work(p)
     assert job.state == "failed" and "one section" in job.error["message"]
+
+
+def test_a_pipe_is_followed_from_a_pick_and_goes_out_as_a_body_in_space(client: TestClient, tmp_path: Path) -> None:
+    points, true = gallery(31)
+    near = points[np.linalg.norm(points - [6.0, 1.25, 1.5], axis=1) < 6.0]
+    project = made(client, "Pipes")
+    scan = Scan(near.astype(np.float32), np.full(len(near), 0.5, np.float32), None, None, None)
+    bring_in(project, [write_scan(tmp_path / "P.e57", scan)])
+    d, corners = true[1]
+    off = np.linalg.norm(near[:, 1:] - corners[0, 1:], axis=1) - d / 2
+    pick = near[(np.abs(off) < 0.003) & (np.abs(near[:, 0] - 5.0) < 0.5)][0]
+    url = f"/api/projects/{project}/notes"
+    assert client.post(url, json={"kind": "pipe", "points": [pick.tolist()]}).status_code == 201
+    (note,) = client.get(url).json()
+    assert note["figures"]["standard_diameter"] == pytest.approx(d) and note["figures"]["diameter"] == pytest.approx(d, abs=0.0012)
+    assert len(note["points"]) == 3 and np.linalg.norm(np.array(note["points"]) - corners[1], axis=1).min() < 0.005
+    problem(client.post(url, json={"kind": "pipe", "points": [[6.0, 3.9, 0.5]]}), 422, "not_enough")
+    doc = ezdxf.readfile(deliver(client, project, "dxf", tmp_path))
+    axis = [np.array([v.dxf.location for v in e.vertices]) for e in doc.modelspace().query("POLYLINE") if e.dxf.layer == "pipe axis"]
+    bodies = [e for e in doc.modelspace().query("POLYLINE") if e.dxf.layer == "pipe"]
+    assert np.allclose(axis[0], note["points"], atol=1e-6) and len(bodies) == 2 and not doc.audit().errors
+    skin = np.array([v.dxf.location for v in bodies[0].vertices if any(v.dxf.location)])
+    along = axis[0][1] - axis[0][0]
+    away = np.linalg.norm(np.cross(skin - axis[0][0], along), axis=1) / np.linalg.norm(along)
+    assert np.abs(away - note["radius"]).max() < 1e-4
+    assert "Pipe" in client.get(f"{url}.csv").text

@@ -14,6 +14,7 @@ import laspy
 import numpy as np
 import pytest
 from fastapi.testclient import TestClient
+from PIL import Image
 from sqlalchemy import event
 
 from taut_lantern.api.app import make_app
@@ -184,6 +185,10 @@ def test_what_is_deleted_or_cropped_does_not_go_out_and_comes_back_with_undo(cli
     counted = selected(client, p, {"kind": "lasso", **body})
     assert client.get(f"/api/projects/{p}/edits").json() == []
     deleted = client.post(f"/api/projects/{p}/lasso", json=body).json()
+    (made_,) = client.get(f"/api/projects/{p}/edits").json()
+    look = client.get(f"/api/projects/{p}/edits/{made_['id']}/picture")
+    lit = np.asarray(Image.open(io.BytesIO(look.content))).astype(int)
+    assert look.headers["content-type"] == "image/png" and (lit[:, :, 0] - lit[:, :, 2] > 60).sum() > 50  # its points, in the lamp's colour
     assert deleted["count"] == counted["count"] > 20_000
     lasting = {h.name: h.points for h in e57.headers(deliver(client, p, "e57", tmp_path))}
     assert lasting == {"ST-1": 60_000 - deleted["count"], "ST-2": 60_000}

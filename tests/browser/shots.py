@@ -197,7 +197,7 @@ def walk(screen: Screen, url: str) -> None:
     keep("walk")
     page.keyboard.press("f")
     screen.step("draw")
-    page.get_by_label("Cut", exact=True).select_option("upright")
+    page.get_by_role("combobox", name="Cut", exact=True).select_option("upright")
     screen.press("Pick two points in plan")
     screen.drawn()
     box = screen.bench()
@@ -209,7 +209,7 @@ def walk(screen: Screen, url: str) -> None:
     keep("section")
     screen.press(re.compile("^Accept all"))
     screen.press("Back to the plan")
-    page.get_by_label("Cut", exact=True).select_option("plan")
+    page.get_by_role("combobox", name="Cut", exact=True).select_option("plan")
     screen.press("Cut the plan")
     screen.sheet("slab")
     screen.press("Find lines and circles")
@@ -221,6 +221,15 @@ def walk(screen: Screen, url: str) -> None:
     page.locator("[data-row]").nth(0).click()
     page.wait_for_timeout(6500)  # until the last notice has gone
     keep("draw")
+    page.keyboard.press("Escape")
+    screen.press("Lay out a sheet")
+    for box in page.get_by_label(re.compile("^(Section|Plan)")).all():
+        box.check()
+    page.get_by_label("number").fill("OPS-101")
+    screen.press("Lay it out")
+    page.get_by_role("img", name=re.compile("as it is laid out")).wait_for()
+    keep("sheet")
+    screen.press("Back to drawing")
     screen.step("hand_over")
     for kind in ("E57", "LAZ", "DXF", "PDF"):
         screen.press(f"Make the {kind}")

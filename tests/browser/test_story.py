@@ -272,7 +272,7 @@ def draw(screen: Screen) -> None:
     page.keyboard.press("Escape")
     screen.press("Back to the plan")
     screen.drawn()
-    page.get_by_label("Cut", exact=True).select_option("upright")
+    page.get_by_role("combobox", name="Cut", exact=True).select_option("upright")
     screen.press("Pick two points in plan")
     box = screen.bench()
     page.mouse.click(box["x"] + box["width"] * 0.35, box["y"] + box["height"] * 0.55)

@@ -67,6 +67,10 @@ def test_every_kind_goes_out_and_no_reader_finds_an_error(tmp_path: Path, versio
     own = {"LINE", "CIRCLE", "ARC", "POINT", "TEXT", "DIMENSION"}
     assert kinds >= own | ({"LWPOLYLINE", "ELLIPSE", "SPLINE", "HATCH"} if version == "R2018" else {"POLYLINE"})
     assert doc.modelspace().query("CIRCLE")[0].dxf.linetype == "DASHED"
+    for wrong in ({"unit": "cubit"}, {"version": "R13"}):
+        with pytest.raises(BadInput):
+            dxf.write(tmp_path / "b.dxf", Drawing(drawn, space, LAYERS), **wrong)
+    assert not (tmp_path / "b.dxf").exists()
 
 
 @pytest.mark.parametrize(("unit", "metre"), [("m", 1.0), ("mm", 0.001), ("us_ft", 1200 / 3937)])

@@ -5,15 +5,13 @@ from __future__ import annotations
 import subprocess
 from pathlib import Path
 
-import ezdxf
 import laspy
 import numpy as np
 import pytest
 from reportlab.lib.units import mm
 from reportlab.pdfbase.pdfmetrics import stringWidth
 
-from taut_lantern.core.errors import BadInput
-from taut_lantern.formats import dxf, las, pdf
+from taut_lantern.formats import las, pdf
 from taut_lantern.formats.report import NetworkPlan, Report, ReportTable
 from tests.support import room
 
@@ -31,32 +29,6 @@ def test_laz_keeps_millimetres_at_large_coordinates_and_the_station(tmp_path: Pa
     np.testing.assert_array_equal(np.asarray(points.red[:3000]) >> 8, a.rgb[:, 0])
     xyz, station = las.read(path)
     assert len(xyz) == 5000 and set(station) == {1, 2}
-
-
-def test_dxf_has_layers_units_and_coordinates_that_survive(tmp_path: Path) -> None:
-    p = [tuple(ORIGIN + d) for d in ((0, 0, 0), (3.2, 0, 0), (3.2, 4.1, 0))]
-    entities = [
-        dxf.Entity("line", "wall", (p[0], p[1])),
-        dxf.Entity("polyline", "floor", tuple(p)),
-        dxf.Entity("circle", "pipe", (p[2],), 0.15),
-        dxf.Entity("circle", "pipe", (p[2],), 0.15, normal=(0.6, 0.8, 0.0)),
-        dxf.Entity("point", "to check / odd * name", (p[1],)),
-        dxf.Entity("text", "section", (p[0],), text="Plan 1.20 m"),
-    ]
-    dxf.write(tmp_path / "d.dxf", entities, "mm", "Ottermere")
-    doc = ezdxf.readfile(tmp_path / "d.dxf")
-    assert doc.header["$INSUNITS"] == 4 and not doc.audit().has_errors
-    assert {"wall", "floor", "pipe", "section"} <= {x.dxf.name for x in doc.layers}
-    model = doc.modelspace()
-    (line,) = model.query("LINE")
-    np.testing.assert_allclose([*line.dxf.start], 1000 * np.array(p[0]), atol=1e-3)
-    level, upright = model.query("CIRCLE")
-    for circle in (level, upright):
-        np.testing.assert_allclose([*circle.ocs().to_wcs(circle.dxf.center)], 1000 * np.array(p[2]), atol=1e-3)
-        assert abs(circle.dxf.radius - 150) < 1e-9
-    np.testing.assert_allclose([*upright.dxf.extrusion], (0.6, 0.8, 0), atol=1e-9)
-    with pytest.raises(BadInput):
-        dxf.write(tmp_path / "x.dxf", entities, "cubit")
 
 
 def test_the_report_says_its_sentences_and_every_row_whatever_the_names(tmp_path: Path) -> None:

@@ -26,12 +26,13 @@ class Drawn:
 
 @dataclass(frozen=True)
 class Entity:
-    """A thing in space: polyline, point or text. points: (x, y, z) each, metres."""
+    """A thing in space: polyline, point, text, or a tube of a radius between two points. points: (x, y, z) each, metres."""
 
     kind: str
     layer: str
     points: tuple[tuple[float, float, float], ...]
     text: str = ""
+    radius: float = 0.0
 
 
 @dataclass(frozen=True)

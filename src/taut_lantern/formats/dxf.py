@@ -14,6 +14,7 @@ from ezdxf.document import Drawing as Document
 from ezdxf.filemanagement import new
 from ezdxf.lldxf.const import DXFError
 from ezdxf.math import Matrix44, Vec3
+from ezdxf.render.forms import cylinder_2p
 from numpy.typing import NDArray
 
 from ..core import frames
@@ -57,6 +58,8 @@ def write(path: Path, drawing: Drawing, unit: str = "m", version: str = "R2018")
             space.add_polyline3d(p, dxfattribs=style)
         elif e.kind == "point":
             space.add_point(p[0], dxfattribs=style)
+        elif e.kind == "tube":
+            cylinder_2p(24, e.radius * factor, base_center=p[0], top_center=p[1]).render_polyface(space, dxfattribs=style)
         else:
             space.add_text(e.text, height=TEXT * factor, dxfattribs={**style, "insert": p[0]})
     for d in drawing.drawn:

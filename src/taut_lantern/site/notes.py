@@ -16,7 +16,7 @@ from ..store.models import Note
 from .common import get_project, matrix
 from .frames import InUse, in_use
 
-LAYER = "notes"
+LAYER, AXES, PIPES = "notes", "pipe axis", "pipe"
 
 
 def describe(row: Note, frame: InUse) -> dict[str, Any]:
@@ -25,7 +25,7 @@ def describe(row: Note, frame: InUse) -> dict[str, Any]:
     in_part = frames.apply(base, np.array(row.points, float))
     t = frame.T_frame_part
     plane = None
-    if row.detail:
+    if row.kind == "plane" and row.detail:
         normal = t[:3, :3] @ base[:3, :3] @ np.array(row.detail["normal"])
         through = frames.apply(t @ base, -row.detail["offset"] * np.array([row.detail["normal"]]))[0]
         plane = Plane(normal, -float(normal @ through), row.detail["rms"], row.detail["points"])
@@ -35,9 +35,18 @@ def describe(row: Note, frame: InUse) -> dict[str, Any]:
         "part": row.part_id,
         "points": in_part.tolist(),
         "at": at.tolist(),
-        "figures": measured(row.kind, at, plane),
+        "figures": measured(row.kind, at, plane, stretched(row, frame)),
+        "radius": row.detail.get("radius") if row.kind == "pipe" else None,
         "frame": frame.name,
     }
+
+
+def stretched(row: Note, frame: InUse) -> dict[str, Any] | None:
+    """What was fitted of a pipe, in the lengths of a frame; None of other notes."""
+    if row.kind != "pipe":
+        return None
+    by = frames.stretch(frame.T_frame_part)
+    return {k: row.detail[k] and row.detail[k] * by for k in ("radius", "rms")} | {"nominal": row.detail.get("nominal")}
 
 
 def notes_of(s: Session, project_id: str, part_id: str | None = None) -> list[dict[str, Any]]:
@@ -57,6 +66,12 @@ def entities(s: Session, project_id: str, frame: InUse) -> list[Entity]:
     out: list[Entity] = []
     for n in notes_of(s, project_id, frame.part):
         at = [(float(p[0]), float(p[1]), float(p[2])) for p in n["at"]]
+        if n["kind"] == "pipe":
+            radius = float(n["radius"]) * frames.stretch(frame.T_frame_part)
+            out.append(Entity("polyline", AXES, tuple(at)))
+            out += [Entity("tube", PIPES, (a, b), radius=radius) for a, b in zip(at, at[1:], strict=False)]
+            out.append(Entity("text", LAYER, (at[0],), text=n["name"]))
+            continue
         line = [*at, at[0]] if n["kind"] == "area" else at
         out.append(Entity("polyline", LAYER, tuple(line)) if len(line) > 1 else Entity("point", LAYER, (at[0],)))
         out.append(Entity("text", LAYER, (at[-1],), text=n["name"]))

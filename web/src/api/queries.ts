@@ -223,10 +223,11 @@ export const useHealth = () =>
     retry: 0,
   });
 export const useBin = () => useQuery({ queryKey: ["bin"], queryFn: () => sent(http.GET("/api/bin")) });
-export const useSlab = (id: string, section: string | null) =>
+/** cut: where and how deep it is; cut otherwise, its points are others. */
+export const useSlab = (id: string, section: string | null, cut: string) =>
   useQuery({
-    queryKey: [id, "slab", section],
-    enabled: section !== null,
+    queryKey: [id, "slab", section, cut],
+    enabled: section !== null && cut !== "",
     staleTime: Infinity,
     queryFn: () => bytes(`/api/projects/${id}/sections/${section}/points`),
   });

@@ -14,6 +14,7 @@ const KINDS: [MeasureKind, string, number, number][] = [
   ["angle", "Angle", 3, 3],
   ["area", "Area", 3, 2000],
   ["plane", "Distance from a plane", 2, 2],
+  ["pipe", "Pipe, over its elbows", 1, 1],
   ["point", "Point", 1, 1],
 ];
 const wordsOf = (kind: string) => KINDS.find(([k]) => k === kind)?.[1] ?? kind;
@@ -28,7 +29,10 @@ const NAMES: Record<string, string> = {
   round: "all round",
   flat: "corners leave its plane by",
   off: "off the plane",
-  rms: "plane, RMS",
+  rms: "of what was fitted, RMS",
+  diameter: "in diameter",
+  standard_diameter: "standard diameter",
+  fall: "out of level over its longest run",
 };
 
 /** A figure with its unit: degrees, or metres and square metres in the unit of the coordinates. */
@@ -39,7 +43,7 @@ function figure(key: string, value: number, unit: Unit): [string, string] {
   return [(value * u.metre ** 2).toFixed(3), `${u.name}²`];
 }
 const main = (n: Note): [string, number] | null => {
-  const key = ["slope", "angle", "area", "off"].find((k) => n.figures[k] !== undefined);
+  const key = ["diameter", "slope", "angle", "area", "off"].find((k) => n.figures[k] !== undefined);
   return key ? [key, n.figures[key]!] : null;
 };
 
@@ -86,7 +90,9 @@ export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
         {picks.length === 0
           ? kind === "plane"
             ? "Pick a bare part of the surface from which to measure."
-            : "Pick the first point, in any pane."
+            : kind === "pipe"
+              ? "Pick the skin of a pipe; it is followed both ways."
+              : "Pick the first point, in any pane."
           : most > 3
             ? `${picks.length} picked. Pick the next, or keep what is there.`
             : `Pick ${picks.length + 1} of ${most}.`}

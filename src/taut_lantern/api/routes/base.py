@@ -26,6 +26,7 @@ ERRORS: dict[int | str, dict[str, Any]] = {
         (503, "busy; ask again after a moment"),
     )
 }
+PNG: dict[int | str, dict[str, Any]] = {200: {"content": {"image/png": {}}}}
 BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}}}
 
 BYTES: dict[str, Any] = {

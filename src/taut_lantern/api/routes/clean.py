@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Path
+from fastapi import Path, Response
 
 from ...site.common import get_project
-from ...steps.clean import boxes, edits, filters
+from ...steps.clean import boxes, edits, filters, looks
 from ...store import db
 from .. import schemas as x
-from .base import P, Part, V, router
+from .base import PNG, P, Part, V, router
 
 api = router()
 
@@ -26,6 +26,12 @@ def list_edits(project_id: P) -> list[x.EditOut]:
     with db.session() as s:
         get_project(s, project_id)
         return [x.EditOut(**e) for e in edits.list_edits(s, project_id)]
+
+
+@api.get("/projects/{project_id}/edits/{edit_id}/picture", operation_id="get_edit_picture", response_class=Response, responses=PNG)
+def get_edit_picture(project_id: P, edit_id: P) -> Response:
+    """What was found or deleted, as the instrument that saw most of it saw it: PNG."""
+    return Response(looks.picture(project_id, edit_id), media_type="image/png", headers={"Cache-Control": "private, max-age=86400"})
 
 
 @api.patch("/projects/{project_id}/edits/{edit_id}", operation_id="switch_edit")

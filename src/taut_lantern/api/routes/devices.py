@@ -9,7 +9,7 @@ from fastapi import Path, Query, Response
 from ...steps.bring_in import devices
 from ...steps.place import control
 from .. import schemas as x
-from .base import P, router
+from .base import PNG, P, router
 
 api = router()
 Name = Annotated[str, Path(min_length=1, max_length=60)]
@@ -21,7 +21,7 @@ def list_devices() -> list[x.DeviceOut]:
     return [x.DeviceOut(**d) for d in devices.listed()]
 
 
-@api.get("/devices/{name}/view", operation_id="view_through", response_class=Response, responses={200: {"content": {"image/png": {}}}})
+@api.get("/devices/{name}/view", operation_id="view_through", response_class=Response, responses=PNG)
 def view_through(
     name: Name,
     azimuth: Annotated[float, Query(ge=-7, le=7)],

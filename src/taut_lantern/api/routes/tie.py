@@ -11,7 +11,7 @@ from ...core.targets.kinds import Wanted
 from ...steps.tie import advice, groups, known, links, natural, network, picks, questions, searching, stops, targets
 from ...store import db
 from .. import schemas as x
-from .base import BYTES, P, Part, V, picture_in, router
+from .base import BYTES, PNG, P, Part, V, picture_in, router
 
 api = router()
 
@@ -112,7 +112,7 @@ def answer_question(project_id: P, question_id: P, body: x.AnswerIn) -> x.Starte
     "/projects/{project_id}/questions/{question_id}/picture/{word}",
     operation_id="picture_question",
     response_class=Response,
-    responses={200: {"content": {"image/png": {}}}},
+    responses=PNG,
 )
 def picture_question(project_id: P, question_id: P, word: Literal["one", "two", "first", "second", "third", "fourth"]) -> Response:
     """One reading in plan: both scans where it puts them."""

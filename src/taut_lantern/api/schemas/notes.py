@@ -14,7 +14,7 @@ Pick = Annotated[list[Number], Field(min_length=3, max_length=3)]
 class NoteIn(Model):
     """points: metres in the part's coordinates. Of a plane the first is where it is fitted, the second what is measured."""
 
-    kind: Literal["point", "distance", "polyline", "angle", "area", "plane"]
+    kind: Literal["point", "distance", "polyline", "angle", "area", "plane", "pipe"]
     points: Annotated[list[Pick], Field(min_length=1, max_length=2000)]
     name: Annotated[str, Field(max_length=120)] = ""
     remark: Annotated[str, Field(max_length=300)] = ""
@@ -33,6 +33,7 @@ class NoteOut(Out):
     points: list[list[float]]
     at: list[list[float]]
     figures: dict[str, float]
+    radius: float | None = None  # of a pipe, whose points are the corners of its axis
     frame: str
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -9,7 +11,7 @@ from ..errors import BadInput, NotEnough
 from ..scan.surface import Plane
 
 Array = NDArray[np.float64]
-LEAST = {"point": 1, "distance": 2, "polyline": 2, "angle": 3, "area": 3, "plane": 2}
+LEAST = {"point": 1, "distance": 2, "polyline": 2, "angle": 3, "area": 3, "plane": 2, "pipe": 1}
 MOST = {"point": 1, "distance": 2, "angle": 3, "plane": 2}
 
 
@@ -24,12 +26,14 @@ def checked(kind: str, points: Array) -> Array:
     return p
 
 
-def measured(kind: str, points: Array, plane: Plane | None = None) -> dict[str, float]:
+def measured(kind: str, points: Array, plane: Plane | None = None, pipe: dict[str, Any] | None = None) -> dict[str, float]:
     """Figures of a measure by name: metres, square metres, degrees. points (n, 3) in a frame whose z is up.
 
     slope, level, height: along the line, its level projection, the difference in height (last minus first). area: of the polygon
     in its own plane (Newell's normal); level_area: of its projection; flat: how far its corners leave the plane. off: signed
-    distance from the plane, towards the side of the scanner when that is how the normal points.
+    distance from the plane, towards the side of the scanner when that is how the normal points. Of a pipe (its corners, and what was
+    fitted): diameter, standard_diameter when the fit allows one, slope: its length over all corners, fall: how far its longest run leaves
+    the level, or height when it stands.
     """
     p = checked(kind, points)
     if kind == "point":
@@ -54,6 +58,17 @@ def measured(kind: str, points: Array, plane: Plane | None = None) -> dict[str, 
         if out["area"] > 0:
             off = (p - p.mean(axis=0)) @ (normal / out["area"])
             out["flat"] = float(np.abs(off).max())
+    elif kind == "pipe":
+        if pipe is None:
+            raise NotEnough("the pipe of this measure is not known", remedy="measure it again")
+        out["diameter"] = 2 * pipe["radius"]
+        if pipe.get("nominal"):
+            out["standard_diameter"] = pipe["nominal"]
+        if len(step):
+            out["slope"] = float(np.linalg.norm(step, axis=1).sum())
+            longest = step[int(np.argmax(np.linalg.norm(step, axis=1)))]
+            out["height" if abs(longest[2]) > np.linalg.norm(longest[:2]) else "fall"] = float(abs(longest[2]))
+        out["rms"] = pipe["rms"]
     elif kind == "plane":
         if plane is None:
             raise NotEnough("the plane of this measure is not known", remedy="measure it again")

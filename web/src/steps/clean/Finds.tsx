@@ -251,6 +251,14 @@ function Find({ id, find: e }: { id: string; find: Edit }) {
         : "";
   return (
     <li className="border-b border-rule/60 py-1 text-[13px] last:border-0">
+      <img
+        loading="lazy"
+        width={264}
+        height={176}
+        className="my-1 w-full rounded bg-ink"
+        src={`/api/projects/${id}/edits/${e.id}/picture?v=${e.version}`}
+        alt={`as ${e.detail.station_name ?? "an instrument"} saw it`}
+      />
       {e.title}
       <span className="block text-[12.5px] text-quiet">
         {grouped(e.count)} points, {d.size?.map((v) => fixed(v)).join(" × ")} m{reason}

@@ -101,6 +101,18 @@ function EditsLedger({ id }: { id: string }) {
       cell: (e) => <span className={e.active || e.proposed ? "" : "text-quiet line-through"}>{e.title}</span>,
       value: (e) => e.title,
     },
+    {
+      head: "picture",
+      cell: (e) => (
+        <img
+          loading="lazy"
+          className="h-7 rounded"
+          src={`/api/projects/${id}/edits/${e.id}/picture?v=${e.version}`}
+          alt={`what ${e.title} holds`}
+        />
+      ),
+      width: "64px",
+    },
     { head: "points", cell: (e) => grouped(e.count), value: (e) => e.count, figure: true },
     {
       head: "brought back of it",

@@ -4,6 +4,7 @@ import { DRAWS, EDITS, ON_PICK, Pen, type Act, type P, type Tool } from "../../b
 import { Sheet, type Cloud } from "../../bench/sheet";
 import { http, sent, type Schemas } from "../../api/client";
 import { cache, tell, tellError, useLayers, useProject, useSections, useSlab } from "../../api/queries";
+import { Button } from "../../kit";
 import { provide } from "../../kit/commands";
 import { into, inverse, lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
@@ -70,7 +71,8 @@ export function SheetPane({ id }: { id: string }) {
   const unit = project?.unit ?? "m";
   const section = useSections(id).data?.find((s) => s.id === chosen);
   const layers = useLayers(id).data;
-  const slab = useSlab(id, chosen);
+  const cut = Object.entries(section?.params ?? {}).filter(([k]) => k !== "window");
+  const slab = useSlab(id, chosen, section ? JSON.stringify(cut) : "");
   const back = useMemo(() => (section ? inverse(section.T_section_part) : null), [section]);
   const now = useRef({ id, chosen, back, section });
   now.current = { id, chosen, back, section };
@@ -244,6 +246,12 @@ export function SheetPane({ id }: { id: string }) {
         )}
       </div>
       {slab.isLoading && <p className="absolute inset-0 grid place-items-center text-quiet">Cutting …</p>}
+      {slab.isError && !slab.data && (
+        <div role="alert" className="absolute inset-0 grid place-content-center gap-2 text-center text-quiet">
+          The points of this section could not be read.
+          <Button onClick={() => void slab.refetch()}>Try again</Button>
+        </div>
+      )}
       {slab.data?.byteLength === 0 && (
         <p className="pointer-events-none absolute inset-0 grid place-items-center text-quiet">
           No points lie in this slab. Cut elsewhere, or deeper.

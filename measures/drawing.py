@@ -1,0 +1,206 @@
+"""Plans against the truth of sites drawn anew: walls, corners, thickness; openings of a facade; stripes; how long found lines and pictures take."""
+
+from __future__ import annotations
+
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+
+from taut_lantern.core import frames
+from taut_lantern.core.draw.openings import facade, openings
+from taut_lantern.core.draw.pipes import grown
+from taut_lantern.core.draw.raster import BAND, GATHERED, band, channels, gathered, raster
+from taut_lantern.core.draw.section import slab, upright
+from taut_lantern.core.draw.shapes import checked
+from taut_lantern.core.draw.stripe import centre_line
+from taut_lantern.core.draw.walls import Around
+from taut_lantern.core.errors import NotEnough
+from taut_lantern.formats import geotiff
+from taut_lantern.standins.scanner import Scanner
+from tests.truth.layouts import DEMO, PLANT, TERRACE, TWINS, YARD, Layout
+from tests.truth.plans import Score, plan_of, points_of, scored, sides
+from tests.truth.test_pipes import gallery
+
+from .sites import copies, hall
+from .table import Row
+
+SEEDS = [int(v) for v in os.environ.get("LANTERN_SEEDS", "401 402 403 404 405 406").split()]
+POINTS = 400_000
+WIDE, TALL, PIXEL = 60.0, 40.0, 0.002  # metres
+
+
+def _sites() -> list[tuple[Layout, int]]:
+    makes = (lambda s: TERRACE, lambda s: PLANT, lambda s: YARD, hall, lambda s: copies(s, "built"), lambda s: TWINS)
+    return [(make(seed), seed) for make, seed in zip(makes, SEEDS, strict=False)]
+
+
+def _plans() -> list[Row]:
+    score, seconds, names = Score(), 0.0, []
+    for layout, seed in _sites():
+        points, which, stands = points_of(layout, seed, Scanner(points=POINTS))
+        begin = time.monotonic()
+        found, cut = plan_of(points, which, stands, 1.25)
+        seconds = max(seconds, time.monotonic() - begin)
+        scored(found, cut, sides(layout.scene(seed, 0), 1.25), score)
+        names.append(layout.name)
+    off, turn = np.percentile(score.off, [50, 95]) * 1000, np.percentile(score.turn, 95) * 1000
+    corner, thick = np.percentile(score.corner, [50, 90, 95]) * 1000, np.percentile(score.thick, [50, 95]) * 1000
+    words = f"plans of {len(names)} sites"
+    return [
+        Row(
+            f"Walls found that 5 points a metre touch, {words} ({', '.join(names)})",
+            f"{score.found / score.touched:.1%} of {score.touched:.0f} m",
+            "truth",
+            "95 %",
+            score.found >= 0.95 * score.touched,
+        ),
+        Row("Their place, median and 95 %", f"{off[0]:.2f} and {off[1]:.2f} mm", "", "2 and 5 mm", off[0] <= 2 and off[1] <= 5),
+        Row("Their direction over a wall's length, 95 %", f"{turn:.1f} mm", "", "2 mm", turn <= 2),
+        Row(f"Thickness of {len(score.thick)} walls, median and 95 %", f"{thick[0]:.1f} and {thick[1]:.1f} mm", "", "3 mm", thick[1] <= 3),
+        Row(
+            f"Corners, {len(score.corner)}: median, 90 %, 95 %",
+            f"{corner[0]:.1f}, {corner[1]:.1f}, {corner[2]:.1f} mm",
+            "",
+            "4 mm",
+            corner[2] <= 4,
+        ),
+        Row("Found length that is not there", f"{score.nothing / score.drawn:.1%}", "", "at most 3 %", score.nothing <= 0.03 * score.drawn),
+        Row(
+            "Furniture taken for a wall, of what was found of it",
+            f"{score.mistaken / max(score.furniture, 1e-9):.1%} of {score.furniture:.0f} m",
+            "",
+            "at most 3 %",
+            score.mistaken <= 0.03 * score.furniture,
+        ),
+        Row("Time to find the lines of such a plan, the longest", f"{seconds:.1f} s", "", "5 s", seconds <= 5),
+    ]
+
+
+def _openings() -> list[Row]:
+    """The gate and four windows of the engine hall, from the yard, in three draws."""
+    true = [(8.2, 0.0, 12.0, 4.0), *((x, 3.2, x + 1.6, 5.6) for x in (2.0, 6.0, 14.0, 18.5))]
+    off, found, more = [], 0, 0
+    for seed in SEEDS[:3]:
+        points, which, stands = points_of(DEMO, seed, Scanner(points=POINTS))  # type: ignore[arg-type]
+        cut = upright((0, -2), (24, -2), 0.0, 3.0)
+        p, inside = slab(cut, points)
+        at = facade(p[inside])
+        near = (np.abs(p[:, 2]) < 15) & (p[:, 0] > -0.5) & (p[:, 0] < 24.5)
+        told = openings(Around(p[near], which[near], frames.apply(cut.T_section_base, stands)), at or 0.0)
+        for o in told[1] if told else []:
+            gaps = [np.array([o.low[0] - x0, o.low[1] - y0, o.high[0] - x1, o.high[1] - y1]) for x0, y0, x1, y1 in true]
+            gap = min(gaps, key=lambda g: float(np.abs(g).max()))
+            if np.abs(gap).max() < 0.1:
+                found += 1
+                off += np.abs(gap if o.low[1] > 1 else gap[[0, 2, 3]]).tolist()
+            else:
+                more += 1
+    wanted = 5 * len(SEEDS[:3])
+    return [
+        Row(f"Openings of a facade found, {len(SEEDS[:3])} draws", f"{found} of {wanted}, {more} others", "truth", "", None),
+        Row("Their sides, median and 95 %", f"{np.median(off) * 1000:.1f} and {np.percentile(off, 95) * 1000:.1f} mm", "", "", None),
+    ]
+
+
+def _pipes() -> list[Row]:
+    """Runs of pipes of 30 to 500 mm in galleries, from picks on their longer part; each with one elbow."""
+    off, axis, wrong, elbows, found, wanted, seconds = [], [], 0, 0, 0, 0, 0.0
+    for seed in SEEDS[:3]:
+        points, true = gallery(seed, (0.0301, 0.0603, 0.1143, 0.2191, 0.4064, 0.508))
+        for d, corners in true:
+            middle = (corners[0] + corners[1]) / 2
+            skin = np.linalg.norm(points[:, 1:] - middle[1:], axis=1) - d / 2
+            pick = points[(np.abs(points[:, 0] - middle[0]) < 0.8) & (np.abs(skin) < 0.004)]
+            wanted += 1
+            begin = time.monotonic()
+            try:
+                pipe = grown(points, pick[len(pick) // 2])
+            except (NotEnough, IndexError):
+                continue
+            seconds = max(seconds, time.monotonic() - begin)
+            found += 1
+            off.append(abs(2 * pipe.radius - d) / max(0.001, 0.01 * d))
+            run = max(pipe.runs, key=lambda r: r.length)
+            axis.append(float(np.linalg.norm((np.array([run.a, run.b]) - corners[0])[:, 1:], axis=1).max()))
+            wrong += bool(pipe.nominal is not None and abs(pipe.nominal - d) > 1e-6)
+            elbows += bool(len(pipe.runs) > 1 and np.linalg.norm(pipe.corners - corners[1], axis=1).min() < 0.01)
+    inside, far = sum(v <= 1 for v in off), 1000 * float(np.percentile(axis, 95))
+    return [
+        Row(f"Pipes of 30 to 508 mm followed, {len(SEEDS[:3])} galleries", f"{found} of {wanted}", "truth", "95 %", found >= 0.95 * wanted),
+        Row(
+            "Their diameters within 1 mm or 1 %",
+            f"{inside} of {found}, {wrong} given a wrong standard one",
+            "",
+            "all",
+            inside == found and not wrong,
+        ),
+        Row("Their axes at the ends, 95 %", f"{far:.1f} mm", "", "1.5 mm", far <= 1.5),
+        Row("Their elbows found", f"{elbows} of {wanted}", f"the longest took {seconds:.0f} s", "all", elbows == wanted),
+    ]
+
+
+def _stripes() -> list[Row]:
+    off = []
+    for seed in range(40):
+        rng = np.random.default_rng(seed)
+        x, y = rng.uniform(0, 6, 3500), rng.uniform(-0.35, 0.35, 3500)
+        middle = rng.uniform(-0.05, 0.05) + rng.uniform(-0.01, 0.01) * x
+        bright = np.where(np.abs(y - middle) < 0.06, 180, 90) + rng.normal(0, 18, 3500)
+        points = np.column_stack([x, y, rng.normal(-1.2, 0.002, 3500)])
+        new, _ = centre_line(checked("line", [(0, 0), (6, 0)]), points, bright.clip(0, 255).astype(np.uint8), 0.12)
+        k = np.argsort(x)
+        off += [abs(q - float(np.interp(p, x[k], middle[k]))) for p, q in new.points]
+    worst = 1000 * float(np.percentile(off, 95))
+    return [Row("Ends of a line laid on a stripe, 10 points in 10 cm, 95 % of 40 draws", f"{worst:.1f} mm", "truth", "5 mm", worst <= 5)]
+
+
+def picture(folder: Path) -> None:
+    """A raster plan of 60 m x 40 m at 2 mm from 20 million points, in a process of its own."""
+    rng, to = np.random.default_rng(1), raster(np.zeros(2), np.array([WIDE, TALL]), PIXEL)
+    begin = time.monotonic()
+    for _ in range(20):
+        wall = np.floor(rng.uniform(0, 40, 1_000_000))
+        p = np.column_stack([rng.uniform(0, WIDE, 1_000_000), wall + rng.normal(0, 0.002, 1_000_000), rng.uniform(0, 0.05, 1_000_000)])
+        records = gathered(to, p, np.zeros((len(p), 3), np.uint8), np.zeros(len(p), np.uint8))
+        order = np.argsort(records["row"] // BAND, kind="stable")
+        keys, first = np.unique(records["row"][order] // BAND, return_index=True)
+        for k, own in zip(keys, np.split(records[order], first[1:]), strict=True):
+            with (folder / f"{k}").open("ab") as f:
+                f.write(own.tobytes())
+
+    def bands() -> object:
+        for k in range(to.bands):
+            path = folder / f"{k}"
+            yield band(to, k, np.fromfile(path, GATHERED) if path.exists() else np.zeros(0, GATHERED), "density", (0.05, 0.0))
+
+    geotiff.write(
+        folder / "a.tif", bands(), to.wide, to.tall, channels("density"), geotiff.affine(None, to.low, to.high, PIXEL), 1.0, "plan"
+    )  # type: ignore[arg-type]
+    seconds, memory = time.monotonic() - begin, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
+    print(seconds, memory, (folder / "a.tif").stat().st_size / 1e6)
+
+
+def _pictures() -> list[Row]:
+    with tempfile.TemporaryDirectory() as folder:
+        code = f"from pathlib import Path; from measures.drawing import picture; picture(Path({folder!r}))"
+        told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split()
+    seconds, memory, size = (float(v) for v in told)
+    return [
+        Row(
+            f"Raster plan of {WIDE:g} m x {TALL:g} m at {1000 * PIXEL:g} mm from 20 million points",
+            f"{seconds:.1f} s, {memory:.2f} GB in all",
+            f"GeoTIFF of {size:.0f} MB",
+            "20 s, 1 GB",
+            seconds < 20 and memory < 1,
+        )
+    ]
+
+
+def run() -> list[Row]:
+    return [*_plans(), *_openings(), *_pipes(), *_stripes(), *_pictures()]

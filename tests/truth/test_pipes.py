@@ -1,0 +1,63 @@
+"""Pipes grown from a pick, against those that were built: diameter, axis, elbows; and what is no pipe."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from taut_lantern.core import frames
+from taut_lantern.core.draw.pipes import grown
+from taut_lantern.core.errors import NotEnough
+from taut_lantern.standins.scanner import Scanner, scan
+from taut_lantern.standins.scene import Scene
+
+GREY = (0.5, 0.5, 0.55)
+
+
+def gallery(
+    seed: int, diameters: tuple[float, ...] = (0.0603, 0.1143, 0.2191, 0.4064)
+) -> tuple[np.ndarray, list[tuple[float, np.ndarray]]]:
+    """Points (n, 3) of a gallery seen from three places, and its pipes: diameter, and corners (3, 3) of the axis."""
+    rng, s, true = np.random.default_rng(seed), Scene(), []
+    for low, high in (((-0.2, -0.2, -0.2), (12, 4, 0)), ((-0.2, 4, -0.2), (12, 4.2, 3.4)), ((-0.2, -0.2, 3.2), (12, 4, 3.4))):
+        s.box(low, high, GREY)
+    s.box((10.0, 1.0, 0.0), (10.4, 1.4, 3.2), GREY)  # a square column
+    for k, d in enumerate(diameters):
+        y, z, x = 0.4 + 3.4 / len(diameters) * k, rng.uniform(1.3, 2.4), rng.uniform(6.5, 8.0)
+        corners = np.array([[1.0, y, z], [x, y, z], [x, y, 0.3 if k % 2 else 2.9]])
+        for a, b in ((0, 1), (1, 2)):
+            s.tube(tuple(corners[a]), tuple(corners[b]), d / 2, GREY, 0.5, 64)
+        true.append((d, corners))
+    clouds = []
+    for k, (x, y) in enumerate(((3.0, 0.1), (6.0, 3.7), (9.5, 2.2))):
+        cloud, pose = scan(s, (x, y, 1.6), 0.3 * k, 10 * seed + k, Scanner(points=300_000))
+        clouds.append(frames.apply(pose, cloud.xyz))
+    return np.concatenate(clouds), true
+
+
+@pytest.mark.parametrize("seed", [31, 32])
+def test_pipes_are_followed_over_their_elbows(seed: int) -> None:
+    points, true = gallery(seed)
+    elbows = 0
+    for d, corners in true:
+        middle = (corners[0] + corners[1]) / 2
+        off = np.linalg.norm(points[:, 1:] - middle[1:], axis=1) - d / 2
+        pick = points[(np.abs(points[:, 0] - middle[0]) < 0.8) & (np.abs(off) < 0.004)]
+        pipe = grown(points, pick[len(pick) // 2])
+        assert abs(2 * pipe.radius - d) < max(0.001, 0.01 * d)
+        assert pipe.nominal == pytest.approx(d)
+        run = max(pipe.runs, key=lambda r: r.length)
+        ends = np.array([run.a, run.b]) - corners[0]
+        assert np.linalg.norm(ends[:, 1:], axis=1).max() < 0.0015  # its axis lies along x
+        elbows += bool(len(pipe.runs) == 2 and np.linalg.norm(pipe.corners - corners[1], axis=1).min() < 0.004)
+    assert elbows >= 3
+
+
+def test_a_wall_and_a_square_column_are_no_pipes() -> None:
+    points, _ = gallery(33)
+    wall = points[(np.abs(points[:, 1] - 4.0) < 0.004) & (np.abs(points[:, 0] - 5) < 0.3)]
+    column = points[(np.abs(points[:, 0] - 10.0) < 0.004) & (np.abs(points[:, 1] - 1.2) < 0.1) & (np.abs(points[:, 2] - 1.5) < 0.3)]
+    for some in (wall, column):
+        assert len(some) > 5
+        with pytest.raises(NotEnough):
+            grown(points, some[len(some) // 2])
