@@ -57,6 +57,8 @@ def test_a_wall_and_a_square_column_are_no_pipes() -> None:
     points, _ = gallery(33)
     wall = points[(np.abs(points[:, 1] - 4.0) < 0.004) & (np.abs(points[:, 0] - 5) < 0.3)]
     column = points[(np.abs(points[:, 0] - 10.0) < 0.004) & (np.abs(points[:, 1] - 1.2) < 0.1) & (np.abs(points[:, 2] - 1.5) < 0.3)]
+    with pytest.raises(NotEnough):
+        grown(np.zeros((0, 3)), np.zeros(3))
     for some in (wall, column):
         assert len(some) > 5
         with pytest.raises(NotEnough):

@@ -220,9 +220,9 @@ def _followed(cloud: _Cloud, axis: _Axis) -> tuple[_Axis, float, float, list[tup
 
 def grown(points: Array, pick: Array) -> Pipe:
     """The pipe that a pick lies on. points (n, 3), pick (3,): part frame, metres. NotEnough when none is there."""
-    cloud = _Cloud(points)
-    seed = _seed(cloud, pick)
-    if seed is None:
+    cloud = _Cloud(points) if len(points) else None
+    seed = _seed(cloud, pick) if cloud else None
+    if cloud is None or seed is None:
         raise NotEnough("no pipe is seen here", subject="pipe", remedy="pick the skin of a pipe where more of its round is seen")
     first = _run(cloud, seed)
     chain = [first]
