@@ -13,13 +13,13 @@ from pathlib import Path
 import numpy as np
 
 from taut_lantern.core import frames
+from taut_lantern.core.draw.faces import Around
 from taut_lantern.core.draw.openings import facade, openings
 from taut_lantern.core.draw.pipes import grown
-from taut_lantern.core.draw.raster import BAND, GATHERED, band, channels, gathered, raster
+from taut_lantern.core.draw.raster import BAND, GATHERED, band, channels, full_ink, gathered, raster
 from taut_lantern.core.draw.section import slab, upright
 from taut_lantern.core.draw.shapes import checked
 from taut_lantern.core.draw.stripe import centre_line
-from taut_lantern.core.draw.walls import Around
 from taut_lantern.core.errors import NotEnough
 from taut_lantern.formats import geotiff
 from taut_lantern.standins.scanner import Scanner
@@ -174,14 +174,14 @@ def picture(folder: Path) -> None:
             with (folder / f"{k}").open("ab") as f:
                 f.write(own.tobytes())
 
-    def bands() -> object:
-        for k in range(to.bands):
-            path = folder / f"{k}"
-            yield band(to, k, np.fromfile(path, GATHERED) if path.exists() else np.zeros(0, GATHERED), "density", (0.05, 0.0))
+    def read(k: int) -> np.ndarray:
+        path = folder / f"{k}"
+        return np.fromfile(path, GATHERED) if path.exists() else np.zeros(0, GATHERED)
 
-    geotiff.write(
-        folder / "a.tif", bands(), to.wide, to.tall, channels("density"), geotiff.affine(None, to.low, to.high, PIXEL), 1.0, "plan"
-    )  # type: ignore[arg-type]
+    full = full_ink(to, map(read, range(to.bands)), "density")
+    bands = (band(to, k, read(k), "density", (0.05, 0.0), full) for k in range(to.bands))
+
+    geotiff.write(folder / "a.tif", bands, to.wide, to.tall, channels("density"), geotiff.affine(None, to.low, to.high, PIXEL), 1.0, "plan")  # type: ignore[arg-type]
     seconds, memory = time.monotonic() - begin, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
     print(seconds, memory, (folder / "a.tif").stat().st_size / 1e6)
 

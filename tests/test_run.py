@@ -39,7 +39,7 @@ def drawn(drawings: list[dict[str, Any]], out: Path) -> None:
     assert [d["kind"] for d in drawings][:3] == ["plan", "section", "section"] and drawings[-1]["kind"] == "sheet"
     plan = drawings[0]
     with rasterio.open(out / next(f for f in plan["files"] if f.endswith(".tif"))) as image:
-        assert image.transform.a == pytest.approx(0.005, rel=1e-3, abs=0.005) and (image.read(1) < 255).sum() > 2000
+        assert np.hypot(image.transform.a, image.transform.d) == pytest.approx(0.005) and (image.read(1) < 255).sum() > 2000
     doc = ezdxf.readfile(out / next(f for f in plan["files"] if f.endswith("-drawing.dxf")))
     assert not doc.audit().errors and len(doc.modelspace().query("LINE")) >= len(plan["entities"]) > 10
     walls = [e for e in plan["entities"] if e["layer"] == "wall" and e["state"] == "accepted"]

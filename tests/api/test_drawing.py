@@ -132,6 +132,8 @@ def test_a_locked_layer_takes_and_gives_nothing(client: TestClient, p: str) -> N
         ("/traces/remove", {"ids": [a]}),
     ):
         problem(client.post(hand.url + path, json=body), 409, "conflict")
+    hand.draw("line", (0, -1), (3, -0.99))  # were it not locked, the other would be turned along this one
+    assert hand.post(f"/sections/{hand.section}/regularise", limit_mm=20)["lines"] == 0
     assert hand[a]["points"] == [[0, 0], [1, 0]]
     client.put(f"{hand.url}/layers", json={"rename": ["pipe", "Rohr / außen"]})
     assert hand[a]["layer"] == "Rohr / außen"

@@ -15,8 +15,8 @@ import rasterio
 
 from taut_lantern.core.draw.layers import BUILDING
 from taut_lantern.core.draw.layout import laid_out
-from taut_lantern.core.draw.raster import MODES, band, channels, gathered, raster
-from taut_lantern.core.draw.shapes import Shape, checked, length
+from taut_lantern.core.draw.raster import BAND, MODES, band, channels, full_ink, gathered, raster
+from taut_lantern.core.draw.shapes import checked, length
 from taut_lantern.core.errors import BadInput
 from taut_lantern.formats import dxf, geotiff, sheet, svg
 from taut_lantern.formats.drawn import Drawing, Drawn, Entity, Underlay
@@ -161,6 +161,21 @@ def test_a_picture_lies_over_its_drawing_within_a_millimetre(tmp_path: Path, mod
         assert np.corrcoef(image[0, row[nearest], column[nearest]].astype(float), p[:, 2])[0, 1] < -0.98
 
 
+@pytest.mark.parametrize("mode", ["density", "x-ray", "relief"])
+def test_bands_of_a_picture_look_alike(mode: str) -> None:
+    """The same slope in all bands, and a heap of points in one of them: what is alike looks alike, on both sides of each edge of a band."""
+    x, y = np.meshgrid(np.arange(8) + 0.5, np.arange(1500) + 0.5)
+    even = np.column_stack([x.ravel(), y.ravel(), 0.2 * y.ravel()]) * 0.01
+    heap = np.tile([0.025, 14.995, 0.2 * 14.995], (400, 1))
+    to = raster(np.zeros(2), np.array([0.08, 15.0]), 0.01)
+    p = np.concatenate([even, heap])
+    seen = gathered(to, p, np.zeros((len(p), 3), np.uint8), np.zeros(len(p), np.uint8))
+    bands = [seen[(seen["row"] >= k * BAND) & (seen["row"] <= (k + 1) * BAND)] for k in range(to.bands)]
+    full = full_ink(to, [b[b["row"] < (k + 1) * BAND] for k, b in enumerate(bands)], mode)
+    image = np.concatenate([band(to, k, b, mode, (0.5, 3.5), full) for k, b in enumerate(bands)])[:, 5, 0]
+    assert np.ptp(image[2 : to.tall - 1].astype(int)) == 0 and 0 < image[10] < 255
+
+
 def test_a_picture_below_a_drawing_is_named_and_lies_where_it_belongs(tmp_path: Path) -> None:
     under = Underlay("plan.tif", 400, 200, np.array([10.0, 20.0, 0.0]), np.array([0.01, 0, 0]), np.array([0, 0.01, 0]))
     dxf.write(tmp_path / "a.dxf", Drawing([Drawn(SHAPES["line"], "wall", np.eye(4))], [], LAYERS, [under]), "mm")
@@ -230,4 +245,3 @@ def test_shapes_that_cannot_be_drawn_are_named() -> None:
     ):
         with pytest.raises(BadInput):
             checked(kind, points, radius, more)
-    assert isinstance(SHAPES["line"], Shape)

@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from taut_lantern.core import frames
-from taut_lantern.core.draw.walls import Around, Found, find
+from taut_lantern.core.draw.faces import Around
+from taut_lantern.core.draw.walls import Found, find
 from taut_lantern.standins.scanner import Scanner
 from taut_lantern.standins.scene import Scene
 from tests.truth.layouts import Layout

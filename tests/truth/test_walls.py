@@ -8,7 +8,9 @@ import numpy as np
 import pytest
 
 from taut_lantern.core.draw import walls
+from taut_lantern.core.draw.faces import Around, Face
 from taut_lantern.core.draw.fit import Circle
+from taut_lantern.core.draw.series import nominal
 from taut_lantern.standins.scanner import Scanner
 from tests.truth.layouts import PLANT, TERRACE, YARD
 from tests.truth.plans import Score, plan_of, points_of, scored, sides
@@ -34,7 +36,7 @@ def cut(points: np.ndarray, stand: tuple[float, float] = (0.0, 0.0), seed: int =
     rng = np.random.default_rng(seed)
     p = np.repeat(points, 12, axis=0) + rng.normal(0, 0.001, (12 * len(points), 2))
     all_ = np.column_stack([p, rng.uniform(-1, 1.4, len(p))])
-    around = walls.Around(all_, np.zeros(len(all_), np.int64), np.array([[*stand, 0.0]]))
+    around = Around(all_, np.zeros(len(all_), np.int64), np.array([[*stand, 0.0]]))
     return walls.find(all_[np.abs(all_[:, 2]) < 0.1], around, True)
 
 
@@ -76,10 +78,10 @@ def test_two_faces_that_look_away_from_each_other_are_a_wall(thick: float) -> No
     p = np.repeat(np.concatenate([near, far]), 12, axis=0)
     all_ = np.column_stack([p + rng.normal(0, 0.001, p.shape), rng.uniform(-1, 1.4, len(p))])
     station = (p[:, 1] > 1 + thick / 2).astype(np.int64)
-    around = walls.Around(all_, station, np.array([[0, -2, 0], [0, 4, 0]], float))
+    around = Around(all_, station, np.array([[0, -2, 0], [0, 4, 0]], float))
     (wall,) = walls.find(all_[np.abs(all_[:, 2]) < 0.1], around, True).walls
     assert abs(wall.thickness - thick) < 0.0005
-    around = walls.Around(all_, 1 - station, np.array([[0, -2, 0], [0, 4, 0]], float))  # a gap between two walls is none
+    around = Around(all_, 1 - station, np.array([[0, -2, 0], [0, 4, 0]], float))  # a gap between two walls is none
     assert not walls.find(all_[np.abs(all_[:, 2]) < 0.1], around, True).walls
 
 
@@ -88,7 +90,7 @@ def test_lean_is_told_in_millimetres_a_metre_towards_the_room() -> None:
     p = np.repeat(along((-2, 1), (2, 1)), 12, axis=0)
     up = rng.uniform(-1, 1.4, len(p))
     all_ = np.column_stack([p[:, 0], p[:, 1] - 0.008 * up + rng.normal(0, 0.001, len(p)), up])
-    found = walls.find(all_[np.abs(all_[:, 2]) < 0.05], walls.Around(all_, np.zeros(len(p), np.int64), np.zeros((1, 3))), True)
+    found = walls.find(all_[np.abs(all_[:, 2]) < 0.05], Around(all_, np.zeros(len(p), np.int64), np.zeros((1, 3))), True)
     assert [f.lean for f in found.faces] == [pytest.approx(8.0, abs=0.2)]
 
 
@@ -102,9 +104,7 @@ def test_leaves_and_the_top_of_a_table_are_no_walls() -> None:
 def test_lines_are_laid_square_no_farther_than_allowed() -> None:
     rng = np.random.default_rng(7)
     corners_ = np.array([(0, 0), (5, 0.004), (5.003, 3), (0.002, 3.003)]) + rng.normal(0, 0.0005, (4, 2))
-    faces = [
-        walls.Face(tuple(a), tuple(b), 0.001, 100, 1, 3.0, 0.0, 0.0) for a, b in zip(corners_, np.roll(corners_, -1, axis=0), strict=True)
-    ]
+    faces = [Face(tuple(a), tuple(b), 0.001, 100, 1, 3.0, 0.0, 0.0) for a, b in zip(corners_, np.roll(corners_, -1, axis=0), strict=True)]
     new, most = walls.regularised(faces, 0.01)
     assert most <= 0.01 and all(abs(abs(float(f.along @ g.along)) - round(abs(float(f.along @ g.along)))) < 1e-9 for f in new for g in new)
     assert all(math.dist(f.b, g.a) < 1e-9 for f, g in zip(new, [*new[1:], new[0]], strict=True))
@@ -113,6 +113,7 @@ def test_lines_are_laid_square_no_farther_than_allowed() -> None:
 
 
 def test_a_diameter_is_called_standard_only_when_the_fit_allows_one() -> None:
-    assert walls.nominal(Circle((0, 0), 0.0571, 0.001, 200, 0.6)) == pytest.approx(0.1143)
-    assert walls.nominal(Circle((0, 0), 0.0535, 0.001, 200, 0.6)) is None  # 107 mm: none is so wide
-    assert walls.nominal(Circle((0, 0), 0.0215, 0.006, 9, 0.2)) is None  # 42.4 and 48.3 mm both fit
+    assert nominal(Circle((0, 0), 0.0571, 0.001, 200, 0.6)) == pytest.approx(0.1143)
+    assert nominal(Circle((0, 0), 0.0152, 0.001, 400, 0.6)) is None  # 30.4 mm: 26.9 and 33.7 mm are both far off
+    assert nominal(Circle((0, 0), 0.0535, 0.001, 200, 0.6)) is None  # 107 mm: none is so wide
+    assert nominal(Circle((0, 0), 0.0215, 0.006, 9, 0.2)) is None  # 42.4 and 48.3 mm both fit

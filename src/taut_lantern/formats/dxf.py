@@ -11,6 +11,7 @@ import numpy as np
 from ezdxf import recover, units
 from ezdxf.colors import aci2rgb, rgb2int
 from ezdxf.document import Drawing as Document
+from ezdxf.enums import TextEntityAlignment
 from ezdxf.filemanagement import new
 from ezdxf.lldxf.const import DXFError
 from ezdxf.math import Matrix44, Vec3
@@ -127,8 +128,6 @@ def _letters(space: Any, x: Any, f: float, style: dict[str, Any]) -> Any:
     text = space.add_text(x.text, height=x.height * f, rotation=float(np.degrees(x.turn)), dxfattribs=style)
     at = (f * x.at[0], f * x.at[1])
     if x.middle:
-        from ezdxf.enums import TextEntityAlignment
-
         text.set_placement(at, align=TextEntityAlignment.MIDDLE_CENTER)
     else:
         text.dxf.insert = at

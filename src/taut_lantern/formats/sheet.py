@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -159,11 +160,11 @@ def _view(pen: _Pen, view: View, place: Place, scale: int, styles: dict[str, dic
         _north(pen, place.x + place.wide - 5, place.y - CAPTION + 2.5, view.north)
 
 
-def _fill(pen: _Pen, flat: Plain, at: object, style: dict[str, object]) -> None:
+def _fill(pen: _Pen, flat: Plain, at: Callable[[tuple[float, float]], tuple[float, float]], style: dict[str, object]) -> None:
     p = pen.c.beginPath()
-    p.moveTo(*at(flat.lines[0][0]))  # type: ignore[operator]
+    p.moveTo(*at(flat.lines[0][0]))
     for q in flat.lines[0][1:]:
-        p.lineTo(*at(q))  # type: ignore[operator]
+        p.lineTo(*at(q))
     pen.c.setFillColor(colors.HexColor(str(style.get("colour", "#8a8f99"))), alpha=0.35)
     pen.c.drawPath(p, stroke=0, fill=1)
     pen.c.setFillAlpha(1)

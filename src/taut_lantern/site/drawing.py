@@ -14,10 +14,11 @@ from ..core import frames
 from ..core.draw.layers import BUILDING, TO_CHECK
 from ..core.draw.section import Cut, ceiling, plan, upright
 from ..core.draw.shapes import Shape, dimension
+from ..core.errors import Conflict
 from ..core.frames import METRE_PER_UNIT
 from ..formats.drawn import Drawn
 from ..store.models import Project, Section, Trace
-from .common import Array, matrix
+from .common import Array, clean_name, matrix
 from .frames import InUse
 
 LEVEL = ("plan", "ceiling")  # cuts that lie level
@@ -35,6 +36,19 @@ def cut_of(section: Section) -> Cut:
 def layers_of(project: Project) -> list[dict[str, Any]]:
     """The layers of a project's drawing; those that one begins with when it has none of its own."""
     return list(project.layers) or [asdict(x) for x in BUILDING]
+
+
+def locked_of(project: Project) -> set[str]:
+    """The names, in small letters, of layers that nothing is changed on."""
+    return {str(x["name"]).casefold() for x in layers_of(project) if x["locked"]}
+
+
+def open_layer(project: Project, name: str) -> str:
+    """A layer's name as it is listed; Conflict when it is locked."""
+    name = clean_name(name, "wall")
+    if name.casefold() in locked_of(project):
+        raise Conflict(f"the layer {name} is locked", subject=name, remedy="unlock it, or draw on another one")
+    return next((str(x["name"]) for x in layers_of(project) if x["name"].casefold() == name.casefold()), name)
 
 
 def shape_of(trace: Trace) -> Shape:

@@ -12,7 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.draw.layout import Layout, laid_out
-from ..core.draw.raster import band, gathered, raster
+from ..core.draw.raster import band, full_ink, gathered, raster
 from ..core.draw.shapes import plain
 from ..core.frames import METRE_PER_UNIT
 from ..formats.drawn import Drawn
@@ -20,7 +20,7 @@ from ..formats.sheet import Sheet as Page
 from ..formats.sheet import View
 from ..store.models import Section, Sheet, Trace
 from .common import Progress, get_project
-from .drawing import LEVEL, T_frame_section, cut_marks, cut_of, drawn_of, layers_of, sections_of, words_of
+from .drawing import LEVEL, T_frame_section, cut_marks, cut_of, drawn_of, layers_of, sections_of
 from .frames import in_use
 from .slab import AT_ONCE, slab_of
 
@@ -60,11 +60,11 @@ def laid(s: Session, sheet: Sheet) -> tuple[Layout, list[Section], list[tuple[tu
             x0, y0, x1, y1 = section.params["window"]
             extents.append(((x0, y0), (x1, y1)))
             continue
-        found = extent(_own(s, section, sections_of(s, sheet.project_id, section.part_id)))
-        if found is None or not any(True for _ in s.scalars(select(Trace.id).where(Trace.section_id == section.id).limit(1))):
-            points = slab_of(s, sheet.project_id, section, 20_000, 200_000).points
-            found = extent([], points) or ((0.0, 0.0), (1.0, 1.0))
-        extents.append(found)
+        if s.scalar(select(Trace.id).where(Trace.section_id == section.id, Trace.state != "rejected").limit(1)) is not None:
+            found = extent(_own(s, section, sections_of(s, sheet.project_id, section.part_id)))
+        else:  # nothing is drawn: as far as some points go
+            found = extent([], slab_of(s, sheet.project_id, section, 20_000, 200_000).points)
+        extents.append(found or ((0.0, 0.0), (1.0, 1.0)))
     sizes = [(high[0] - low[0], high[1] - low[1]) for low, high in extents]
     return laid_out(sizes, p["paper"], p["upright"], p["scale"]), sections, extents
 
@@ -78,10 +78,7 @@ def page(s: Session, sheet: Sheet, progress: Progress) -> Page:
     for section, (low, high) in zip(sections, extents, strict=True):
         frame = in_use(s, project, section.part_id)
         unit, metre = frame.unit, METRE_PER_UNIT[frame.unit]
-        drawn = [
-            Drawn(d.shape, d.layer, d.T_frame_section, d.dashed, words_of(d.shape, section, frame))
-            for d in _own(s, section, sections_of(s, sheet.project_id, section.part_id))
-        ]
+        drawn = _own(s, section, sections_of(s, sheet.project_id, section.part_id))
         north = None
         if section.kind in LEVEL:
             t = T_frame_section(section, frame)
@@ -114,7 +111,8 @@ def _picture(
     to = raster(np.array(low), np.array(high), pixel)
     cut = cut_of(section)
     seen = gathered(to, slab.points, slab.rgb, slab.intensity)
-    rows = [band(to, k, seen, mode, (cut.behind, cut.before)) for k in range(to.bands)]
+    full = full_ink(to, [seen], mode)
+    rows = [band(to, k, seen, mode, (cut.behind, cut.before), full) for k in range(to.bands)]
     image = np.concatenate(rows)
     picture = Image.fromarray(image if image.shape[2] == 3 else image[:, :, 0])
     return picture, (to.low, to.high - to.tall * pixel, to.low + to.wide * pixel, to.high)

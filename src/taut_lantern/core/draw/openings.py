@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from .walls import Around
+from .faces import Around
 
 Array = NDArray[np.float64]
 Mask = NDArray[np.bool_]

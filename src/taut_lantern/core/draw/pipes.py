@@ -17,7 +17,7 @@ from scipy.spatial import cKDTree
 
 from ..errors import NotEnough
 from .fit import Circle, fit_circle
-from .walls import nominal
+from .series import nominal
 
 Array = NDArray[np.float64]
 SMALLEST, LARGEST = 0.010, 0.60  # metres of radius

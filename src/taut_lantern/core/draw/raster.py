@@ -7,6 +7,7 @@ one of 30,000 x 20,000 pixels needs no more memory than a band of it.
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -63,20 +64,31 @@ def channels(mode: str) -> int:
     return 3 if mode == "colour" else 1
 
 
-def band(to: Raster, number: int, points: NDArray[np.void], mode: str, depth: tuple[float, float]) -> Bytes:
+def full_ink(to: Raster, bands: Iterable[NDArray[np.void]], mode: str) -> float:
+    """How many points a pixel holds that is as dark as any: one figure for a whole picture, so that its bands look alike."""
+    strong = 12.0 if mode == "density" else 4.0
+    counts = [np.unique(p["row"].astype(np.int64) * to.wide + p["column"], return_counts=True)[1] for p in bands if len(p)]
+    if not counts:
+        return 1.0
+    all_ = np.concatenate(counts)
+    return max(strong * float(np.median(all_)), 1.0 + 0.02 * float(all_.max()))
+
+
+def band(to: Raster, number: int, points: NDArray[np.void], mode: str, depth: tuple[float, float], full: float = 1.0) -> Bytes:
     """Rows number * BAND and those after it as a picture (rows, wide, 1 or 3), white where nothing is. points: those of the band, and
-    for relief some beside; depth: of the slab, from behind to before the cut (metres, towards)."""
+    for relief those of the row below it; depth: of the slab, from behind to before the cut (metres, towards); full: see ``full_ink``."""
     if mode not in MODES:
         raise BadInput(f"unknown picture {mode!r}", subject="picture", remedy=f"use one of {', '.join(MODES)}")
     first = number * BAND
     rows = min(BAND, to.tall - first)
     key = (points["row"].astype(np.int64) - first) * to.wide + points["column"]
-    ok = (key >= 0) & (key < rows * to.wide)
+    ok = (key >= 0) & (key < (rows + 1) * to.wide)
     key, points = key[ok], points[ok]
     used, place, count = np.unique(key, return_inverse=True, return_counts=True)
     out = np.full((rows * to.wide, channels(mode)), 255, np.uint8)
-    if len(used):
-        out[used] = _values(points, place, count, used, to, mode, depth)
+    own = used < rows * to.wide
+    if own.any():
+        out[used[own]] = _values(points, place, count, used, to, mode, depth, full)[own]
     return out.reshape(rows, to.wide, channels(mode))
 
 
@@ -87,12 +99,12 @@ def _values(
     used: NDArray[np.int64],
     to: Raster,
     mode: str,
-    depth: Array | tuple[float, float],
+    depth: tuple[float, float],
+    full: float,
 ) -> Bytes:
     """What each pixel that is used looks like (m, channels)."""
     if mode in ("density", "x-ray"):
-        strong = 12.0 if mode == "density" else 4.0
-        ink = np.log2(1 + count) / np.log2(1 + max(strong * float(np.median(count)), 1.0 + count.max() * 0.02))
+        ink = np.log2(1 + count) / np.log2(1 + full)
         return (225 - 205 * np.clip(ink, 0, 1)).astype(np.uint8)[:, None]
     if mode in ("intensity", "colour"):
         layers = [points["rgb"][:, k] for k in range(3)] if mode == "colour" else [points["intensity"]]

@@ -226,13 +226,13 @@ def by_template(project_id: str, template: dict[str, Any]) -> list[str]:
     with session() as s:
         frame = in_use(s, get_project(s, project_id))
     back, floor, wishes = frames.inverse(frames.unstretched(frame.T_frame_part)), None, []
-    stretch = frames.stretch(frame.T_frame_part)
+    stretch, turn = frames.stretch(frame.T_frame_part), direction(project_id, frame.part)
     for k, cut in enumerate(cuts):
         try:
             kind, params = str(cut["kind"]), {"before": float(cut["before"]), "behind": float(cut["behind"])}
             if kind in LEVEL:
                 floor = floor_height(project_id, frame.part) if floor is None else floor
-                params["height"] = floor + float(cut["above_floor"])
+                params |= {"height": floor + float(cut["above_floor"]), "turn": turn}
             else:
                 at = np.array([[*(float(v) for v in cut[key][:2]), 0.0] for key in ("a", "b")])
                 at = frames.apply(back, (at - frame.T_frame_part[:3, 3]) / stretch + frame.T_frame_part[:3, 3])

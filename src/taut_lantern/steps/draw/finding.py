@@ -11,14 +11,15 @@ from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.draw import walls
+from ...core.draw.faces import Around, Face, reaches_up
 from ...core.draw.fit import Circle, refitted
 from ...core.draw.layers import TO_CHECK
 from ...core.draw.openings import facade, openings
+from ...core.draw.series import nominal as standard_of
 from ...core.draw.stripe import centre_line
 from ...core.errors import BadInput
 from ...site.common import Moved, Progress, get_project, matrix, owned, settled
-from ...site.drawing import LEVEL, cut_of, layers_of, shape_of
-from ...site.frames import in_use
+from ...site.drawing import LEVEL, cut_of, layers_of, locked_of, open_layer, shape_of
 from ...site.slab import AT_ONCE, Slab, deeper, slab_of
 from ...site.solution import solution_of
 from ...store import journal
@@ -58,9 +59,8 @@ def job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
                 code="empty_section",
             )
         around = slab
-        if level := section.kind in LEVEL:
-            up = 1.0 if section.kind == "plan" else -0.2  # what a ceiling shows hangs above it
-            around = slab_of(s, project_id, section, READ, AT_ONCE, progress, deeper(cut_of(section), max(up, 0) * ABOVE, BELOW))
+        if standing := section.kind == "plan":  # what stands goes on above and below; what a ceiling shows hangs
+            around = slab_of(s, project_id, section, READ, AT_ONCE, progress, deeper(cut_of(section), ABOVE, BELOW))
         progress.report("fitting lines and circles", 0, 0)
         if section.kind == "elevation":
             cut = cut_of(section)
@@ -68,13 +68,13 @@ def job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
             revision = get_project(s, project_id).network_revision
             holes = _Traces(s, project_id, section, slab, revision).openings(slab, through)
             return section.version, revision, holes, {"lines": 0, "circles": 0, "openings": len(holes)}
-        found = walls.find(slab.points, walls.Around(around.points, around.station, around.stands), level)
+        found = walls.find(slab.points, Around(around.points, around.station, around.stands), standing)
         revision = get_project(s, project_id).network_revision
         made = _Traces(s, project_id, section, around, revision)
         return (
             section.version,
             revision,
-            made.of(found, around),
+            made.of(found),
             {"lines": len(found.faces) + len(found.arcs), "circles": len(found.circles), "walls": len(found.walls)},
         )
 
@@ -119,12 +119,11 @@ class _Traces:
         self.own = {"project_id": project_id, "section_id": section.id, "state": "found"}
         self.since = {"made_from": revision, "deletions": deletions_of(s, project_id)}
         self.known = {x["name"] for x in layers_of(get_project(s, project_id))}
-        self.frame = in_use(s, get_project(s, project_id), section.part_id)
         solved = solution_of(s, project_id)["stations"]
         self.expected = [solved.get(x.id, {}).get("expected") for x in slab.stations]
         self.T_part_section = matrix(section.T_part_base) @ frames.inverse(cut_of(section).T_section_base)
 
-    def of(self, found: walls.Found, around: Slab) -> list[Trace]:
+    def of(self, found: walls.Found) -> list[Trace]:
         columns = walls.columns(found.faces)
         thick = {k: w for w in found.walls for k in (w.one, w.other)}
         out = []
@@ -146,13 +145,13 @@ class _Traces:
                 Trace(**self.own, kind="arc", layer=self._known("wall"), points=[list(a.centre)], radius=a.radius, shape=shape, fit=note)
             )
         for c in found.circles:
-            out.append(self._circle(c, around))
+            out.append(self._circle(c))
         return out
 
     def openings(self, slab: Slab, through: Slab) -> list[Trace]:
         """The doors, windows and gaps of the surface that an elevation shows."""
         at = facade(slab.points)
-        found = None if at is None else openings(walls.Around(through.points, through.station, through.stands), at)
+        found = None if at is None else openings(Around(through.points, through.station, through.stands), at)
         out = []
         for o in found[1] if found else []:
             (x0, y0), (x1, y1) = o.low, o.high
@@ -177,7 +176,7 @@ class _Traces:
     def _note(self, rms: float, points: int, length: float, seen: float, bridged: float) -> dict[str, Any]:
         return {"rms_mm": 1000 * rms, "points": points, "length": length, "seen": seen, "bridged": bridged, **self.since}
 
-    def _lean(self, f: walls.Face) -> dict[str, float]:
+    def _lean(self, f: Face) -> dict[str, float]:
         out: dict[str, float] = {}
         if not math.isnan(f.lean):
             out["lean_mm_m"] = f.lean
@@ -188,7 +187,7 @@ class _Traces:
             out["out_of_plumb_mm" if across > along else "out_of_level_mm"] = 1000 * lean
         return out
 
-    def _layer(self, f: walls.Face) -> str:
+    def _layer(self, f: Face) -> str:
         if f.rms >= 0.006:
             return TO_CHECK
         if self.section.kind in LEVEL:
@@ -201,7 +200,7 @@ class _Traces:
             return "ceiling" if up < 0 else "floor"
         return "steel"
 
-    def _network(self, f: walls.Face) -> float:
+    def _network(self, f: Face) -> float:
         """One deviation of where the network holds the middle of a face, across it, metres: of the instrument that saw most of it."""
         expected = self.expected[f.stations[0]] if f.stations else None
         if expected is None:
@@ -212,11 +211,11 @@ class _Traces:
         p = np.array([*at, 1.0])
         return math.sqrt(max(float(p @ np.array(expected).reshape(4, 4) @ p), 0.0) / 3) / 1000
 
-    def _circle(self, c: Circle, around: Slab) -> Trace:
+    def _circle(self, c: Circle) -> Trace:
         note: dict[str, Any] = {"rms_mm": 1000 * c.rms, "points": c.points, "share": c.share, **self.since}
-        if (nominal := walls.nominal(c)) is not None:
+        if (nominal := standard_of(c)) is not None:
             note["nominal_mm"] = 1000 * nominal
-        stands = self.section.kind not in LEVEL or walls.reaches_up(c, around.points)
+        stands = self.section.kind != "plan" or reaches_up(c, self.slab.points)
         layer = self._known("pipe" if c.share > 0.35 and stands else TO_CHECK)
         return Trace(**self.own, kind="circle", layer=layer, points=[list(c.centre)], radius=c.radius, shape={}, fit=note)
 
@@ -254,7 +253,8 @@ def regularise(project_id: str, section_id: str, limit_mm: float, ids: list[str]
     with journal.change(project_id, "", topic="sections") as c:
         section = owned(c.s, Section, project_id, section_id, "section")
         q = select(Trace).where(Trace.section_id == section_id, Trace.kind == "line", Trace.state != "rejected").order_by(Trace.id)
-        rows = [t for t in c.s.scalars(q) if ids is None or t.id in ids]
+        shut = locked_of(c.project)
+        rows = [t for t in c.s.scalars(q) if (ids is None or t.id in ids) and t.layer.casefold() not in shut]
         faces = [_face(t) for t in rows]
         new, most = walls.regularised(faces, limit_mm / 1000)
         moved = 0
@@ -267,10 +267,10 @@ def regularise(project_id: str, section_id: str, limit_mm: float, ids: list[str]
         return {"lines": moved, "most_mm": 1000 * most}
 
 
-def _face(t: Trace) -> walls.Face:
+def _face(t: Trace) -> Face:
     a, b = ((float(p[0]), float(p[1])) for p in t.points)
     rms, seen = float(t.fit.get("rms_mm", 0.0)) / 1000, float(t.fit.get("seen", math.dist(a, b)))
-    return walls.Face(a, b, rms, int(t.fit.get("points", 0)), int(t.fit.get("side", 0)), seen, 0.0, 0.0)
+    return Face(a, b, rms, int(t.fit.get("points", 0)), int(t.fit.get("side", 0)), seen, 0.0, 0.0)
 
 
 def refit(project_id: str, trace_id: str, version: int, beside: float = 0.03) -> dict[str, Any]:
@@ -308,6 +308,7 @@ def _fitted(project_id: str, trace_id: str, version: int, shape: Any, note: dict
     with journal.change(project_id, "", topic="sections") as c:
         t = owned(c.s, Trace, project_id, trace_id, "trace")
         journal.checked_version(t, version, f"this {t.kind}")
+        open_layer(c.project, t.layer)
         t.points, t.radius, t.shape = [list(p) for p in shape.points], shape.radius, shape.more
         t.fit = {k: v for k, v in t.fit.items() if k not in ("moved", "moved_mm", "corners")} | note
         c.title = f"{done}: a {t.kind}, which moved by {note['moved_mm']:.1f} mm"

@@ -13,6 +13,7 @@ from ...core.errors import BadInput, LanternError
 from ...site.common import clean_name, owned
 from ...site.sheets import laid
 from ...store import journal
+from ...store.db import snapshot
 from ...store.models import Section, Sheet
 
 MOST = 24  # views on a sheet
@@ -21,24 +22,32 @@ BLOCK = ("drawn by", "checked by", "number", "client")
 
 def make(project_id: str, name: str, params: dict[str, Any]) -> str:
     """A sheet with views of sections; see ``checked`` for params."""
+    _fits(project_id, params)
     with journal.change(project_id, "", topic="sections") as c:
-        kept = _checked(c.s, project_id, params)
-        row = Sheet(project_id=project_id, name=clean_name(name, "Sheet"), params=kept)
-        laid(c.s, row)  # said now, when it does not fit
+        row = Sheet(project_id=project_id, name=clean_name(name, "Sheet"), params=_checked(c.s, project_id, params))
         c.s.add(row)
         c.title = f"Made the sheet {row.name}"
         c.s.flush()
         return row.id
 
 
+def _fits(project_id: str, params: dict[str, Any]) -> None:
+    """BadInput when views do not fit; asked before the project is locked, for where nothing is drawn points are read."""
+    with snapshot() as s:
+        laid(s, Sheet(project_id=project_id, name="", params=_checked(s, project_id, params)))
+
+
 def change(project_id: str, sheet_id: str, version: int | None, name: str | None, params: dict[str, Any] | None) -> None:
+    if params:
+        with snapshot() as s:
+            before = dict(owned(s, Sheet, project_id, sheet_id, "sheet").params)
+        _fits(project_id, {**before, **params})
     with journal.change(project_id, "", topic="sections") as c:
         row = owned(c.s, Sheet, project_id, sheet_id, "sheet")
         journal.checked_version(row, version, f"the sheet {row.name}")
         row.name = clean_name(name or row.name, row.name)
         if params:
             row.params = _checked(c.s, project_id, {**row.params, **params})
-            laid(c.s, row)
         c.title = f"Changed the sheet {row.name}"
 
 

@@ -12,10 +12,10 @@ from ...core.draw import editing
 from ...core.draw.layers import TEMPLATES, TO_CHECK, checked
 from ...core.draw.shapes import Point, Shape, length
 from ...core.draw.shapes import checked as checked_shape
-from ...core.errors import BadInput, Conflict
+from ...core.errors import BadInput
 from ...formats.dxf import layers_in
 from ...site.common import clean_name, get_project, owned
-from ...site.drawing import layers_of, shape_of
+from ...site.drawing import layers_of, open_layer, shape_of
 from ...store import journal
 from ...store.db import session
 from ...store.models import Section, Trace
@@ -38,17 +38,6 @@ WORDS = {
 }
 
 
-def _open_layer(c: journal.Change, name: str) -> str:
-    """A layer's name as it is kept; Conflict when it is locked."""
-    name = clean_name(name, "wall")
-    for layer in layers_of(c.project):
-        if layer["name"].casefold() == name.casefold():
-            if layer["locked"]:
-                raise Conflict(f"the layer {layer['name']} is locked", subject=layer["name"], remedy="unlock it, or draw on another one")
-            return str(layer["name"])
-    return name
-
-
 def draw(
     project_id: str,
     section_id: str,
@@ -62,7 +51,7 @@ def draw(
     shape = checked_shape(kind, points, radius, more)
     with journal.change(project_id, f"Drew a {kind}", topic="sections") as c:
         owned(c.s, Section, project_id, section_id, "section")
-        row = _row(project_id, section_id, _open_layer(c, layer), shape)
+        row = _row(project_id, section_id, open_layer(c.project, layer), shape)
         c.s.add(row)
         c.s.flush()
         return row.id
@@ -97,9 +86,9 @@ def change(
     with journal.change(project_id, "Changed a trace", topic="sections") as c:
         row = owned(c.s, Trace, project_id, trace_id, "trace")
         journal.checked_version(row, version, f"this {row.kind}")
-        _open_layer(c, row.layer)
+        open_layer(c.project, row.layer)
         if layer is not None:
-            row.layer = _open_layer(c, layer)
+            row.layer = open_layer(c.project, layer)
             c.title = f"Moved a {row.kind} to the layer {row.layer}"
         if points is not None or radius is not None or more is not None:
             given = row.shape if more is None else {**row.shape, **more}
@@ -137,7 +126,7 @@ def _rows(c: journal.Change, project_id: str, ids: Sequence[str]) -> list[Trace]
         raise BadInput("choose what is to be changed first", subject="traces", remedy=f"choose 1 to {MOST}")
     rows = [owned(c.s, Trace, project_id, x, "trace") for x in dict.fromkeys(ids)]
     for row in rows:
-        _open_layer(c, row.layer)
+        open_layer(c.project, row.layer)
     if len({r.section_id for r in rows}) > 1:
         raise BadInput("they lie on several sections", subject="traces", remedy="choose those of one section")
     return rows

@@ -14,7 +14,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core import frames
-from ...core.draw.raster import BAND, GATHERED, MODES, Raster, band, channels, gathered, raster
+from ...core.draw.raster import BAND, GATHERED, MODES, Raster, band, channels, full_ink, gathered, raster
 from ...core.errors import BadInput
 from ...core.frames import METRE_PER_UNIT
 from ...formats import dxf, geotiff, svg
@@ -116,12 +116,14 @@ class Spool:
         self.count += len(points)
 
     def bands(self, mode: str, depth: tuple[float, float], progress: Progress) -> Iterator[NDArray[np.uint8]]:
+        full = full_ink(self.to, map(self._read, range(self.to.bands)), mode) if mode in ("density", "x-ray") else 1.0
         below = self._read(0)
         for k in range(self.to.bands):
             progress.report("drawing the picture", k, self.to.bands)
             progress.check()
             own, below = below, self._read(k + 1)
-            yield band(self.to, k, own, mode, depth)
+            edge = below[below["row"] == (k + 1) * BAND]
+            yield band(self.to, k, np.concatenate([own, edge]) if mode == "relief" else own, mode, depth, full)
 
     def _read(self, k: int) -> NDArray[np.void]:
         path = self.folder / f"band-{k}"

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { http, sent, type Schemas, type Section } from "../../api/client";
 import { tellUndoable, useAsk, useSheets } from "../../api/queries";
 import { Actions, Button, Field, Heading, Pick, Quiet, Sentence, type Column } from "../../kit";
+import { Await } from "../../kit/await";
 import { Table } from "../../kit/table";
 import { useView } from "../../kit/view";
 
@@ -21,7 +22,17 @@ const PICTURES: [string, string][] = [
 
 export function PaperCard({ id, sections }: { id: string; sections: Section[] }) {
   const { paper, section, set } = useView();
-  const sheet = useSheets(id).data?.find((s) => s.id === paper);
+  const asked = useSheets(id);
+  const sheet = asked.data?.find((s) => s.id === paper);
+  if (paper !== "new" && !sheet)
+    return (
+      <Await of={[asked]} what="sheets">
+        <Sentence>This sheet is no longer there.</Sentence>
+        <Actions>
+          <Button onClick={() => set({ paper: null })}>Back to drawing</Button>
+        </Actions>
+      </Await>
+    );
   return (
     <Form
       key={`${sheet?.id ?? "new"} ${sheet?.version ?? 0}`}

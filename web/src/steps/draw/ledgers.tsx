@@ -124,7 +124,7 @@ export function LinesLedger({ id }: { id: string }) {
   ];
   return (
     <Table
-      what="traces"
+      what="lines"
       from={[asked]}
       rows={rows}
       columns={columns}
