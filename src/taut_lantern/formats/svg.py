@@ -48,7 +48,8 @@ def write(path: Path, drawn: list[Drawn], layers: list[dict[str, object]], scale
                 anchor = ' text-anchor="middle" dominant-baseline="central"' if x.middle else ""
                 size = x.height * k / 0.72
                 out.append(
-                    f'<text x="{px}" y="{py}" font-family="sans-serif" font-size="{size:.3f}" fill="{colour}" stroke="none"{anchor}{turn}>{escape(x.text)}</text>'
+                    f'<text x="{px}" y="{py}" font-family="sans-serif" font-size="{size:.3f}" fill="{colour}" stroke="none"'
+                    f"{anchor}{turn}>{escape(x.text)}</text>"
                 )
         out.append("</g>")
     with whole(path) as part:

@@ -4,7 +4,7 @@ import { http, sent, type Schemas } from "../../api/client";
 import { tell, tellError, useAsk, useFloors, useProject, useStations } from "../../api/queries";
 import { Actions, Button, Heading, Pick, Quiet, Sentence } from "../../kit";
 import { LengthField, useLengths } from "../../kit/fields";
-import { into, lengthIn, UNITS } from "../../kit/units";
+import { into, lengthIn, UNITS, type Unit } from "../../kit/units";
 import { pickTwo, useView } from "../../kit/view";
 
 type Kind = Schemas["SectionIn"]["kind"];
@@ -108,7 +108,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
                   onChange={(e) => setFloor(Number(e.target.value))}
                   options={floors.map((f, k) => [
                     String(k),
-                    `${lengthIn(into(project.T_frame_part, [0, 0, f.height])[2], project.unit)} ${UNITS[project.unit].name}, under ${f.stations.length === 1 ? f.stations[0]! : `${f.stations.length} stations`}`,
+                    floorWords(f, into(project.T_frame_part, [0, 0, f.height])[2], project.unit),
                   ])}
                 />
               )}
@@ -167,6 +167,12 @@ export function CutCard({ id, count }: { id: string; count: number }) {
       )}
     </>
   );
+}
+
+/** A floor by its height in the coordinates in use, and who stood on it. */
+function floorWords(f: Schemas["FloorOut"], height: number, unit: Unit): string {
+  const who = f.stations.length === 1 ? f.stations[0] : `${f.stations.length} stations`;
+  return `${lengthIn(height, unit)} ${UNITS[unit].name}, under ${who}`;
 }
 
 /** The cuts of this project for another one, and the other way. */

@@ -209,6 +209,8 @@ export function SheetPane({ id }: { id: string }) {
 
   const at = hover && project ? into(project.T_frame_part, hover) : null;
   const chip = "rounded border border-rule bg-card/95 px-1.5 py-0.5 text-[12px]";
+  const waits = tool && !(ON_PICK.includes(tool) || tool in DRAWS || traces.length);
+  const more = tool && tool in DRAWS ? `, on ${layer}` : waits ? " (choose lines first)" : "";
   const locked = tool && tool in DRAWS && layers?.find((l) => l.name === layer)?.locked;
   return (
     <section
@@ -241,7 +243,7 @@ export function SheetPane({ id }: { id: string }) {
           <span role="status" className={`${chip} border-lamp bg-halo`}>
             {locked
               ? `the layer ${layer} is locked`
-              : `${TITLES[tool]}: ${pen.current?.asks ?? ""}${tool in DRAWS ? `, on ${layer}` : ""}${ON_PICK.includes(tool) || tool in DRAWS || traces.length ? "" : " (choose lines first)"}; Alt is caught by nothing, Escape goes back`}
+              : `${TITLES[tool]}: ${pen.current?.asks ?? ""}${more}; Alt is caught by nothing, Escape goes back`}
           </span>
         )}
       </div>

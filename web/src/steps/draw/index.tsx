@@ -41,7 +41,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
   const traces = section.traces.filter((t) => chosen.includes(t.id));
   const top = useRef<HTMLDivElement>(null);
   const first = chosen.join();
-  useEffect(() => top.current?.scrollIntoView({ block: "nearest" }), [first]); // what is said of a line is said above
+  useEffect(() => void top.current?.scrollIntoView({ block: "nearest" }), [first]); // what is said of a line is said above
   const path = { params: { path: { project_id: id, section_id: section.id } } };
   const fit = useAsk(id, () => sent(http.POST("/api/projects/{project_id}/sections/{section_id}/fit", path)));
   const live = (useJobs(id).data ?? []).filter(
@@ -160,6 +160,9 @@ function Window({ id, section }: { id: string; section: Section }) {
   );
 }
 
+const HELD = "border-lamp bg-halo";
+const FREE = "border-rule bg-card text-action hover:border-action";
+
 /** The tools of the sheet; each with its key. */
 function Tools() {
   const { pen, set, traces } = useView();
@@ -169,7 +172,7 @@ function Tools() {
       type="button"
       aria-pressed={pen === tool}
       onClick={() => set({ pen: pen === tool ? null : tool })}
-      className={`cursor-pointer rounded border px-1.5 py-0.5 text-[12.5px] ${pen === tool ? "border-lamp bg-halo" : "border-rule bg-card text-action hover:border-action"}`}
+      className={`cursor-pointer rounded border px-1.5 py-0.5 text-[12.5px] ${pen === tool ? HELD : FREE}`}
     >
       {title}
       {keyOf(tool) && <span className="ml-1 font-mono text-[11px] text-quiet">{keyOf(tool)}</span>}
