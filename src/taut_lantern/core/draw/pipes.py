@@ -16,15 +16,17 @@ from scipy.optimize import least_squares
 from scipy.spatial import cKDTree
 
 from ..errors import NotEnough
-from .fit import Circle, fit_circle
+from .fit import Circle
 from .series import nominal
 
 Array = NDArray[np.float64]
 SMALLEST, LARGEST = 0.010, 0.60  # metres of radius
 GAP = 0.5  # metres that a run may be bridged over
 ROUND = math.radians(50)  # of its skin that must be seen
-CLOSE = 0.008  # metres off a cylinder within which points are of it
+CLOSE = 0.008  # metres off a cylinder within which points are of it, of thin ones less
 MOST = 24  # runs of a pipe
+MANY = 1500  # points that axes are tried on
+TRIES = 40_000_000  # distances of points to axes that may be tried at one end
 
 
 @dataclass(frozen=True)
@@ -67,6 +69,11 @@ class _Axis:
     along: Array
     radius: float
     rms: float = 0.0
+
+
+def _close(radius: float) -> float:
+    """Metres off a cylinder within which points are of it: a quarter of its radius at most, or a wall beside a thin pipe were part of it."""
+    return min(CLOSE, max(0.004, radius / 4))
 
 
 class _Cloud:
@@ -132,38 +139,57 @@ def _seed(cloud: _Cloud, pick: Array, radius: float | None = None) -> _Axis | No
             p = p[np.random.default_rng(len(p)).permutation(len(p))[:1500]]
         normal = _normals(p)
         flat = np.linalg.eigh(normal.T @ normal)
-        along = flat[1][:, 0]
-        if flat[0][1] < 0.02 * len(p):  # all one way: a plane
-            continue
-        u = np.linalg.eigh(np.outer(along, along))[1][:, :2].T
-        q = (p - pick) @ u.T
-        found = _round(q, radius)
-        if found is None:
-            continue
-        centre, r = found
-        axis = _fitted(p[np.abs(np.linalg.norm(q - centre, axis=1) - r) < 2 * CLOSE], _Axis(pick + centre @ u, along, r))
-        off = np.abs(_off(p, axis))
-        share = float((off < CLOSE).mean())
-        on_it = abs(float(_off(pick[None], axis)[0])) < 0.015
-        fits = radius is None or abs(axis.radius - radius) < 0.06 * radius + 0.001
-        if share > 0.45 and on_it and fits and SMALLEST <= axis.radius <= LARGEST and _seen(p[off < CLOSE], axis) > ROUND:
-            score = share * math.sqrt(len(p)) / (0.001 + axis.rms)
-            if best is None or score > best[0]:
-                best = (score, axis)
+        spread = np.linalg.eigh(np.cov(p.T))
+        ways = [flat[1][:, 0]] if flat[0][1] > 0.02 * len(p) else []  # not all one way, as of a plane
+        if spread[0][2] > 9 * spread[0][1]:  # thin and long, hardly seen: its points lie along it
+            ways.append(spread[1][:, 2])
+        for along in ways:
+            axis = _about(p, pick, along, radius)
+            if axis is None:
+                continue
+            close = _close(axis.radius)
+            off = np.abs(_off(p, axis))
+            share = float((off < close).mean())
+            on_it = abs(float(_off(pick[None], axis)[0])) < 0.015
+            fits = radius is None or abs(axis.radius - radius) < 0.06 * radius + 0.001
+            if share > 0.45 and on_it and fits and SMALLEST <= axis.radius <= LARGEST and _seen(p[off < close], axis) > ROUND:
+                score = share * math.sqrt(len(p)) / (0.001 + axis.rms)
+                if best is None or score > best[0]:
+                    best = (score, axis)
     return best[1] if best else None
 
 
+def _about(p: Array, pick: Array, along: Array, radius: float | None) -> _Axis | None:
+    """The cylinder of points (n, 3) whose axis goes about that way; None when they lie on no circle across it."""
+    u = np.linalg.eigh(np.outer(along, along))[1][:, :2].T
+    q = (p - pick) @ u.T
+    found = _round(q, radius)
+    if found is None:
+        return None
+    centre, r = found
+    return _fitted(p[np.abs(np.linalg.norm(q - centre, axis=1) - r) < 2 * CLOSE], _Axis(pick + centre @ u, along, r))
+
+
 def _round(q: Array, radius: float | None) -> tuple[Array, float] | None:
-    rng = np.random.default_rng(len(q))
-    best, most = None, 0
-    for _ in range(80):
-        c, r, _ = fit_circle(q[rng.choice(len(q), 3, replace=False)])
-        if not SMALLEST <= r <= LARGEST or (radius is not None and abs(r - radius) > 0.15 * radius):
-            continue
-        on = int((np.abs(np.linalg.norm(q - c, axis=1) - r) < CLOSE).sum())
-        if on > most:
-            best, most = (c, r), on
-    return best if most > 0.4 * len(q) else None
+    """(centre (2,), radius) of the circle through three of the points (n, 2) that most of them lie on; None when fewer than two fifths do."""
+    i = np.random.default_rng(len(q)).integers(0, len(q), (80, 3))
+    a, b, c = q[i[:, 0]], q[i[:, 1]] - q[i[:, 0]], q[i[:, 2]] - q[i[:, 0]]
+    twice = 2 * (b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0])
+    ok = np.abs(twice) > 1e-9
+    b2, c2 = (b**2).sum(axis=1), (c**2).sum(axis=1)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        u = np.column_stack([c[:, 1] * b2 - b[:, 1] * c2, b[:, 0] * c2 - c[:, 0] * b2]) / twice[:, None]
+    r = np.linalg.norm(u, axis=1)
+    ok &= (r >= SMALLEST) & (r <= LARGEST)
+    if radius is not None:
+        ok &= np.abs(r - radius) <= 0.15 * radius
+    if not ok.any():
+        return None
+    centre, r = (a + u)[ok], r[ok]
+    off = np.abs(np.linalg.norm(q[None] - centre[:, None], axis=2) - r[:, None])
+    on = (off < CLOSE).sum(axis=1)
+    k = int(np.argmax(on))
+    return (centre[k], float(r[k])) if on[k] > 0.4 * len(q) else None
 
 
 def _off(p: Array, axis: _Axis) -> Array:
@@ -180,25 +206,39 @@ def _seen(p: Array, axis: _Axis) -> float:
     return len(np.unique(np.floor(angle / math.radians(10)))) * math.radians(10)
 
 
+def _goes_on(cloud: _Cloud, own: _Axis, here: float, way: int, step: float) -> float:
+    """How far from a place on its axis a pipe is seen to go on: a step, or where points lie far apart as many as have enough of them; else 0."""
+    close = _close(own.radius)
+    for reach in (step, 2 * step, 4 * step):
+        if reach > max(step, GAP):
+            break
+        low, high = sorted((here, here + way * reach))
+        p = cloud.beside(own, low, high, own.radius + 0.03)
+        on = p[np.abs(_off(p, own)) < close] if len(p) else p
+        many, few = len(on) >= 8 and len(on) > 0.4 * len(p), len(on) >= 5 and len(on) > 0.8 * len(p)
+        if (many and _seen(on, own) > ROUND) or (few and len(on) < 40 and _seen(on, own) > ROUND / 2):
+            t = (on - own.at) @ own.along * way
+            if t.max() - way * here > 0.6 * reach:
+                return reach
+    return 0.0
+
+
 def _followed(cloud: _Cloud, axis: _Axis) -> tuple[_Axis, float, float, list[tuple[float, float]]]:
     """(axis refined over its whole run, low, high: where it ends along it, the pieces of it that have points)."""
-    step = max(0.08, min(1.5 * axis.radius, 0.25))
+    step, close = max(0.08, min(1.5 * axis.radius, 0.25)), _close(axis.radius)
     pieces: list[tuple[float, float]] = []
     ends = [0.0, 0.0]
     for way in (1, -1):
         here, own, gap = 0.0, axis, 0.0
         while gap <= GAP and abs(here) < 60:
-            low, high = sorted((here, here + way * step))
-            p = cloud.beside(own, low, high, own.radius + 0.03)
-            off = np.abs(_off(p, own)) if len(p) else np.zeros(0)
-            on = p[off < CLOSE]
-            if len(on) >= 8 and len(on) > 0.4 * len(p) and _seen(on, own) > ROUND:
-                pieces.append((low, high))
-                here, gap = here + way * step, 0.0
+            reach = _goes_on(cloud, own, here, way, step)
+            if reach:
+                pieces.append((min(here, here + way * reach), max(here, here + way * reach)))
+                here, gap = here + way * reach, 0.0
                 ends[0 if way < 0 else 1] = here
-                back = sorted((here, here - way * max(1.0, 6 * step)))
-                some = cloud.beside(own, back[0], back[1], own.radius + CLOSE)
-                some = some[np.abs(_off(some, own)) < CLOSE]
+                back = sorted((here, here - way * max(1.0, 6 * reach)))
+                some = cloud.beside(own, back[0], back[1], own.radius + close)
+                some = some[np.abs(_off(some, own)) < close]
                 if len(some) > 30 and abs(here) > 3 * step:
                     new = _fitted(some[:: max(1, len(some) // 800)], own, own.radius)
                     if abs(float(new.along @ own.along)) > math.cos(math.radians(2)):
@@ -209,8 +249,11 @@ def _followed(cloud: _Cloud, axis: _Axis) -> tuple[_Axis, float, float, list[tup
     p = cloud.beside(axis, low, high, axis.radius + 0.03)
     p = p[np.abs(_off(p, axis)) < 2 * CLOSE]
     if len(p) > 50:
-        axis = _fitted(p[:: max(1, len(p) // 3000)], axis)
-        axis = _fitted(p[np.abs(_off(p, axis)) < CLOSE][:: max(1, len(p) // 3000)], axis)
+        for within in (2 * CLOSE, CLOSE):
+            rest = p[np.abs(_off(p, axis)) < within]
+            new = _fitted(rest[:: max(1, len(rest) // 3000)], axis) if len(rest) > 50 else axis
+            if abs(new.radius - axis.radius) < 0.3 * axis.radius and abs(float(new.along @ axis.along)) > math.cos(math.radians(5)):
+                axis = new
     t = (p - axis.at) @ axis.along
     held = t[np.abs(_off(p, axis)) < CLOSE]
     if len(held) > 20:
@@ -254,35 +297,103 @@ def _run(cloud: _Cloud, axis: _Axis) -> Run:
 
 def _elbow(cloud: _Cloud, last: Run, forward: bool, radius: float, known: list[Run]) -> Run | None:
     """The run of the same radius that begins near an end of another and turns off; its first end is the near one going forward, its last
-    going back."""
+    going back. Tried are axes that meet the other's near its end, in all directions: most points on the skin, none within."""
     end, way = (last.b, last.along) if forward else (last.a, -last.along)
-    near = cloud.near(end + way * 2.5 * radius, 6 * radius + 0.1)
-    axis = _Axis(last.a, last.along, last.radius)
-    loose = near[(np.abs(_off(near, axis)) > 2 * CLOSE) | ((near - end) @ way > 1.2 * radius)]
-    if len(loose) < 30:
+    reach = 6 * radius + 0.2
+    near = cloud.near(end + way * 1.5 * radius, reach)
+    on_last = (np.abs(_off(near, _Axis(last.a, last.along, last.radius))) < 2 * _close(radius)) & ((near - end) @ way < 0.5 * radius)
+    loose = near[~on_last]
+    if len(loose) < 8:
         return None
-    rng = np.random.default_rng(len(loose))
     best: Run | None = None
-    for pick in loose[rng.permutation(len(loose))[:14]]:
-        seed = _seed(cloud, pick, radius)
-        if seed is None or abs(float(seed.along @ last.along)) > math.cos(math.radians(12)):
-            continue
-        gap = _apart(_Axis(end, last.along, radius), seed)
-        if gap > 0.5 * radius + 0.01 or any(
-            _apart(_Axis(k.a, k.along, radius), seed) < 0.005 and abs(float(k.along @ seed.along)) > 0.99 for k in known
+    for axis in _tried(loose, end, way, radius, reach):
+        if any(
+            _apart(_Axis(k.a, k.along, radius), axis) < 0.01 and abs(float(k.along @ axis.along)) > 0.99
+            for k in [*known, *([best] if best else [])]
         ):
             continue
-        run = _run(cloud, seed)
-        meets = _meeting(_Axis(end, last.along, radius), _Axis(run.a, run.along, radius))
-        reach = min(float(np.linalg.norm(meets - run.a)), float(np.linalg.norm(meets - run.b)))
-        meets_both = max(reach, float(np.linalg.norm(meets - end))) < 6 * radius + 0.15
-        if run.length > 2 * radius and meets_both and (best is None or run.points > best.points):
+        if not _clear(cloud, axis, -radius, 0.5 * radius):
+            continue
+        run = _run(cloud, axis)
+        if not _is_pipe(cloud, run, radius) or abs(float(run.along @ way)) > math.cos(math.radians(12 if run.length > 3 * radius else 30)):
+            continue
+        one, other = _Axis(end, last.along, radius), _Axis(run.a, run.along, radius)
+        meets = _meeting(one, other)
+        ends = min(float(np.linalg.norm(meets - run.a)), float(np.linalg.norm(meets - run.b)))
+        joined = max(ends, float(np.linalg.norm(meets - end))) < reach + 0.05 and _apart(one, other) < 0.25 * radius + 0.01
+        if joined and run.length > 1.2 * radius and (best is None or run.points > best.points):
             best = run
     if best is None:
         return None
     meets = _meeting(_Axis(end, last.along, radius), _Axis(best.a, best.along, radius))
     starts = float(np.linalg.norm(meets - best.a)) < float(np.linalg.norm(meets - best.b))
     return best if starts == forward else replace(best, a=best.b, b=best.a)
+
+
+def _is_pipe(cloud: _Cloud, run: Run, radius: float) -> bool:
+    """A run of the radius wanted, on whose skin most of what lies near it is, and hardly anything within."""
+    if run.points < 12 or abs(run.radius - radius) > 0.06 * radius + 0.001 or run.rms > 0.0035:
+        return False
+    axis, close = _Axis(run.a, run.along, run.radius), _close(radius)
+    if run.length < 3 * radius:
+        p = cloud.beside(axis, 0.0, run.length, radius + close)
+        if _seen(p[np.abs(_off(p, axis)) < close], axis) < math.radians(140):
+            return False
+    return _clear(cloud, axis, 0.0, run.length)
+
+
+def _clear(cloud: _Cloud, axis: _Axis, low: float, high: float) -> bool:
+    """Between two places on an axis most points near a cylinder are on its skin, and hardly any within it."""
+    p = cloud.beside(axis, low, high, axis.radius + 0.03)
+    off, close = _off(p, axis), _close(axis.radius)
+    on = int((np.abs(off) < close).sum())
+    return on > 0.6 * int((off > -0.03).sum()) and int((off < -2 * close).sum()) < 0.2 * on
+
+
+def _tried(loose: Array, end: Array, way: Array, radius: float, reach: float) -> list[_Axis]:
+    """Up to ten axes that meet another's near its end and that points (n, 3) lie round, refined; those with most points first."""
+    tol, near_by = 0.35 * radius, min(reach, 4 * radius + 0.12)
+    turned = _normals(loose) if radius > 0.04 else None  # of thin ones the nearest points lie all round
+    even = np.unique(np.floor(loose / (radius / 5)).astype(np.int64), axis=0, return_index=True)[1]
+    even = even[np.random.default_rng(len(even)).permutation(len(even))[:MANY]]
+    some, normal = loose[even], turned[even] if turned is not None else None
+    places = np.arange(-radius, max(4.6 * radius, 0.2), 0.6 * radius)
+    step = min(max(math.degrees(tol / near_by), math.degrees(math.sqrt(9.4 * len(some) * len(places) / TRIES))), 6.0)
+    u = np.cross(way, [1.0, 0, 0] if abs(way[0]) < 0.8 else [0, 1.0, 0])
+    u /= np.linalg.norm(u)
+    v = np.cross(way, u)
+    turns = []
+    for angle in np.radians(np.arange(15, 121, step)):
+        round_ = np.radians(np.arange(0, 360, step / max(math.sin(angle), 0.2)))
+        turns.append(math.cos(angle) * way + math.sin(angle) * (np.outer(np.cos(round_), u) + np.outer(np.sin(round_), v)))
+    along = np.concatenate(turns)
+    found: list[tuple[float, Array, Array]] = []
+    for t in places:
+        d = some - (end + way * t)
+        f = d @ along.T
+        off = np.sqrt(np.maximum((d**2).sum(axis=1)[:, None] - f**2, 1e-12))
+        here = (f > radius) & (f < near_by)
+        skin = here & (np.abs(off - radius) < tol)
+        if normal is not None:
+            skin &= np.abs((normal * d).sum(axis=1)[:, None] - f * (normal @ along.T)) > 0.85 * off
+        score = skin.sum(axis=0) - 3.0 * (here & (f < 2.5 * radius) & (off < radius - tol)).sum(axis=0)
+        found += [(float(score[k]), end + way * t, along[k]) for k in np.argsort(score)[-12:] if score[k] >= 5]
+    out: list[_Axis] = []
+    looked: list[Array] = []
+    for _, at, to in sorted(found, key=lambda x: -x[0]):
+        if any(float(to @ o) > math.cos(math.radians(10)) for o in looked):
+            continue
+        looked.append(to)
+        d = loose - at
+        f = d @ to
+        own = loose[(f > 0.5 * radius) & (f < reach) & (np.abs(np.linalg.norm(d - np.outer(f, to), axis=1) - radius) < 1.5 * tol)]
+        if len(own) >= 5:
+            axis = _fitted(own, _Axis(at, to, radius), radius)
+            place = float((at + to * 2 * radius - axis.at) @ axis.along)
+            out.append(replace(axis, at=axis.at + axis.along * place))
+        if len(looked) == 10:
+            break
+    return out
 
 
 def _apart(one: _Axis, other: _Axis) -> float:
