@@ -21,16 +21,12 @@ cmp -s web/src/api/schema.d.ts "$LANTERN_HOME/schema.d.ts" || { echo "web/src/ap
 
 step "tests"
 "$bin/python" -c "from taut_lantern.standins.warm import warm; warm()"
-# Those in the browser wait much and compute little: they run beside those that compute, on databases of their own. Those that hold
-# something to a time limit come after, alone.
-page=$LANTERN_HOME/page.log
-timed=(tests/api tests/formats tests/work)
-LANTERN_RUN=_page "$bin/python" -m pytest --durations=5 tests/browser >"$page" 2>&1 &
-browser=$! failed=0
-"$bin/python" -m pytest --durations=5 --ignore=tests/browser "${timed[@]/#/--ignore=}" || failed=1
-wait "$browser" || failed=1
-step "tests in the browser"
-cat "$page"
-step "tests with time limits"
-"$bin/python" -m pytest --durations=5 "${timed[@]}" || failed=1
+# Most tests compute on one core: files of them run two at a time, each half on databases of its own. Those that watch a page, or hold
+# something to a time, come after, alone.
+alone=(tests/browser tests/work tests/formats/test_crafted.py)
+failed=0
+NUMBA_NUM_THREADS=1 OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 \
+  "$bin/python" -m pytest --durations=5 -n 2 --dist loadfile "${alone[@]/#/--ignore=}" || failed=1
+step "tests alone"
+"$bin/python" -m pytest --durations=5 "${alone[@]}" || failed=1
 exit "$failed"

@@ -14,7 +14,8 @@ from hypothesis import settings as hypothesis_settings
 
 from tests.databases import address, fresh_database
 
-RUN = os.environ.get("LANTERN_RUN", "")  # of two runs side by side each has its own databases
+# Of two runs side by side each has its own databases, and so has each worker of a run.
+RUN = os.environ.get("LANTERN_RUN", "") + os.environ.get("PYTEST_XDIST_WORKER", "")
 DATABASE = address(f"lantern_test{RUN}")
 os.environ["LANTERN_DATABASE"] = DATABASE
 hypothesis_settings.register_profile("lantern", deadline=None, derandomize=True, max_examples=40)

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import ezdxf
+import ifcopenshell
 import numpy as np
 import pypdfium2
 import pytest
@@ -286,3 +287,6 @@ def test_a_pipe_is_followed_from_a_pick_and_goes_out_as_a_body_in_space(client: 
     away = np.linalg.norm(np.cross(skin - axis[0][0], along), axis=1) / np.linalg.norm(along)
     assert np.abs(away - note["radius"]).max() < 1e-4
     assert "Pipe" in client.get(f"{url}.csv").text
+    model = ifcopenshell.open(str(deliver(client, project, "ifc", tmp_path)))
+    assert [c.SweptArea.Radius for c in model.by_type("IfcExtrudedAreaSolid")] == pytest.approx([note["radius"]] * 2, abs=1e-6)
+    assert deliver(client, project, "glb", tmp_path).read_bytes()[:4] == b"glTF"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 import signal
 import subprocess
@@ -17,6 +18,7 @@ import httpx
 import numpy as np
 import psycopg
 import pytest
+from sqlalchemy import text
 
 from taut_lantern.core.errors import Cancelled
 from taut_lantern.store import queue
@@ -137,6 +139,23 @@ def test_a_job_that_nobody_runs_is_cancelled_and_ends_at_once(own: Served) -> No
             )
     for k in range(2):
         assert own.post(f"/projects/{project}/jobs/{k:032x}/cancel")["state"] == "cancelled"
+
+
+def test_a_worker_hands_out_by_itself_what_was_lost(database: str) -> None:
+    """With its queue open for its own event loop, as a worker has it, and no server beside it."""
+    with session() as s:
+        job = queue.enqueue(s, make_project("lost"), "nothing", "Lost").id
+        s.execute(text("DELETE FROM procrastinate_jobs WHERE args->>'job_id' = :id"), {"id": job})
+        s.execute(text("UPDATE job SET created_at = now() - interval '1 minute' WHERE id = :id"), {"id": job})
+
+    async def as_a_worker() -> None:
+        async with queue.app.open_async():
+            await asyncio.to_thread(queue.reconcile)
+
+    asyncio.run(as_a_worker())
+    with session() as s:
+        assert s.execute(text("SELECT count(*) FROM procrastinate_jobs WHERE args->>'job_id' = :id"), {"id": job}).scalar() == 1
+        s.execute(text("UPDATE job SET state = 'cancelled' WHERE id = :id"), {"id": job})
 
 
 def test_the_fence_stands_in_the_transaction_that_commits(database: str) -> None:

@@ -11,11 +11,17 @@ from sqlalchemy.orm import Session
 from ..core import frames
 from ..core.draw.measure import measured
 from ..core.scan.surface import Plane
+from ..formats.bodies import Body, Values
 from ..formats.drawn import Entity
 from ..store.models import Note
 from .common import get_project, matrix
 from .frames import InUse, in_use
 
+METRES = ("m", 1.0)
+UNIT = {"diameter": ("mm", 1000.0), "standard_diameter": ("mm", 1000.0), "rms": ("mm", 1000.0), "flat": ("mm", 1000.0), "off": ("mm", 1000.0),
+        "angle": ("degrees", 1.0), "level_angle": ("degrees", 1.0), "area": ("m2", 1.0), "level_area": ("m2", 1.0)}  # fmt: skip
+WORDS = {"slope": "length", "level": "level length", "height": "difference in height", "rms": "fit", "standard_diameter": "standard diameter",
+         "level_angle": "level angle", "level_area": "level area", "round": "length round it", "flat": "out of flat"}  # fmt: skip
 LAYER, AXES, PIPES = "notes", "pipe axis", "pipe"
 
 
@@ -75,4 +81,23 @@ def entities(s: Session, project_id: str, frame: InUse) -> list[Entity]:
         line = [*at, at[0]] if n["kind"] == "area" else at
         out.append(Entity("polyline", LAYER, tuple(line)) if len(line) > 1 else Entity("point", LAYER, (at[0],)))
         out.append(Entity("text", LAYER, (at[-1],), text=n["name"]))
+    return out
+
+
+def bodies(s: Session, project_id: str, frame: InUse) -> list[Body]:
+    """The notes of a part as things in space: pipes as tubes, lines, areas and points, each with its figures; metres."""
+    out = []
+    rows = {r.id: r for r in s.scalars(select(Note).where(Note.project_id == project_id, Note.part_id == frame.part))}
+    for n in notes_of(s, project_id, frame.part):
+        kind = {"pipe": "tube", "area": "area", "point": "point"}.get(n["kind"], "line")
+        radius = float(n["radius"] or 0.0) * frames.stretch(frame.T_frame_part)
+        values: Values = {
+            f"{WORDS.get(k, k)} ({unit})": round(float(v) * by, 4) for k, v in n["figures"].items() for unit, by in (UNIT.get(k, METRES),)
+        }
+        if kind == "tube":
+            detail = rows[n["id"]].detail
+            values |= {"points": int(detail["points"]), "runs": len(detail["runs"])}
+        if n["remark"]:
+            values["remark"] = n["remark"]
+        out.append(Body(kind, n["name"], np.array(n["at"], float), radius, values))
     return out

@@ -20,6 +20,8 @@ from .db import actor, engine, notify, session
 from .models import Checkpoint, Job, now
 
 app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=settings().database), import_paths=["taut_lantern.work.worker"])
+# In a worker the connector of ``app`` is open for its event loop and takes no connection of a session: jobs are handed out by this one.
+_handing = procrastinate.App(connector=procrastinate.SyncPsycopgConnector(conninfo=settings().database))
 LIVE = ("waiting", "running")
 LEASE = 10.0  # seconds a run may be silent; it is heard of every second
 ATTEMPTS = 5  # runs that may be lost (killed, cut off) before the job fails
@@ -64,7 +66,7 @@ def enqueue(s: Session, project_id: str, kind: str, title: str, **params: Any) -
 
 def defer(s: Session, job_id: str) -> None:
     """Hand the job to the task queue on the session's own connection."""
-    app.configure_task("run_job", connection=s.connection().connection.driver_connection).defer(job_id=job_id)
+    _handing.configure_task("run_job", connection=s.connection().connection.driver_connection).defer(job_id=job_id)
 
 
 def claim(job_id: str, worker: str) -> Run | None:

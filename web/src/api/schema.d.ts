@@ -3480,7 +3480,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "e57" | "laz" | "dxf" | "svg" | "sheet" | "slab" | "csv" | "pdf" | "html";
+            kind: "e57" | "laz" | "dxf" | "svg" | "sheet" | "slab" | "csv" | "ifc" | "glb" | "pdf" | "html";
             /** Part */
             part?: string | null;
             /** Picture */

@@ -11,7 +11,7 @@ from .base import Id, LetGoOut, Model, Out, Unit
 
 
 class DeliveryIn(Model):
-    kind: Literal["e57", "laz", "dxf", "svg", "sheet", "slab", "csv", "pdf", "html"]
+    kind: Literal["e57", "laz", "dxf", "svg", "sheet", "slab", "csv", "ifc", "glb", "pdf", "html"]
     crop: bool = True
     coordinates: Literal["grid", "section"] = "grid"
     unit: Unit | None = None  # None: that of the coordinates in use

@@ -29,6 +29,7 @@ from ...store.models import Job, Section, Trace
 from ...store.queue import LIVE, enqueue
 
 READ = 3_000_000  # points of a slab that lines are found in
+SIDES = ("left", "bottom", "right", "top")  # of an opening
 THROUGH = 12.0  # metres before and behind an elevation that rays go to through its openings
 ABOVE, BELOW = 1.45, 1.0  # metres above and below a plan that tell of lean and height
 
@@ -155,7 +156,7 @@ class _Traces:
         out = []
         for o in found[1] if found else []:
             (x0, y0), (x1, y1) = o.low, o.high
-            note = {
+            note: dict[str, Any] = {
                 "rms_mm": 1000 * o.error,
                 "error_mm": 1000 * o.error,
                 "length": 2 * (x1 - x0 + y1 - y0),
@@ -165,6 +166,8 @@ class _Traces:
                 "points": 0,
                 **self.since,
             }
+            unseen = sum(h * long for h, long in zip(o.hidden, (y1 - y0, x1 - x0) * 2, strict=True))
+            note |= {"bridged": unseen, "seen": note["length"] - unseen, "hidden": [w for w, h in zip(SIDES, o.hidden, strict=True) if h]}
             corners = [[x0, y0], [x1, y0], [x1, y1], [x0, y1]]
             own: dict[str, Any] = {"points": corners, "radius": 0.0, "shape": {"closed": True}, "fit": note}
             out.append(Trace(**self.own, kind="polyline", layer=self._known("opening"), **own))

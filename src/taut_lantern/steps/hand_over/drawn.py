@@ -17,7 +17,7 @@ from ...core import frames
 from ...core.draw.raster import BAND, GATHERED, MODES, Raster, band, channels, full_ink, gathered, raster
 from ...core.errors import BadInput
 from ...core.frames import METRE_PER_UNIT
-from ...formats import dxf, geotiff, svg
+from ...formats import bodies, dxf, geotiff, svg
 from ...formats import sheet as sheet_file
 from ...formats.drawn import Drawing, Underlay
 from ...formats.part import whole
@@ -36,8 +36,10 @@ KINDS = {
     "sheet": "Sheet, PDF",
     "slab": "Picture of a section with its drawing, GeoTIFF and DXF",
     "csv": "Measured values of lines, CSV",
+    "ifc": "Pipes and lines in space, IFC",
+    "glb": "Pipes and lines in space, glTF",
 }
-SUFFIX = {"dxf": "dxf", "svg": "svg", "sheet": "pdf", "slab": "zip", "csv": "csv"}
+SUFFIX = {"dxf": "dxf", "svg": "svg", "sheet": "pdf", "slab": "zip", "csv": "csv", "ifc": "ifc", "glb": "glb"}
 
 
 def write(path: Path, project_id: str, kind: str, params: dict[str, Any], progress: Progress) -> tuple[int, str, int]:
@@ -240,10 +242,28 @@ def _csv(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str
     return f"{file_name(get_project(s, project_id).name)}-values", len(rows)
 
 
+def _bodies(s: Session, path: Path, project_id: str, frame: InUse, write: Callable[..., None]) -> tuple[str, int]:
+    found, title = notes.bodies(s, project_id, frame), get_project(s, project_id).name
+    if not found:
+        raise BadInput("nothing is measured in space yet", subject=title, remedy="follow a pipe or pick a line (M)", code="nothing_drawn")
+    write(path, title, frame.name, found)
+    return f"{file_name(title)}-space", len(found)
+
+
+def _ifc(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str, Any], progress: Progress) -> tuple[str, int]:
+    return _bodies(s, path, project_id, frame, bodies.ifc)
+
+
+def _glb(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str, Any], progress: Progress) -> tuple[str, int]:
+    return _bodies(s, path, project_id, frame, bodies.glb)
+
+
 WRITE: dict[str, Callable[[Session, Path, str, InUse, dict[str, Any], Progress], tuple[str, int]]] = {
     "dxf": _dxf,
     "svg": _svg,
     "sheet": _sheet,
     "slab": _slab,
     "csv": _csv,
+    "ifc": _ifc,
+    "glb": _glb,
 }

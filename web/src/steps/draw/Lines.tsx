@@ -86,17 +86,29 @@ export function TraceCard({ id, trace: t }: { id: string; trace: Trace }) {
       : t.kind === "line" || long > 0
         ? `${WHAT[t.kind] ?? "A line"} of ${lengthIn(long, unit)} ${UNITS[unit].name}`
         : (WHAT[t.kind] ?? t.kind);
+  const opening =
+    fit["width_mm"] !== undefined
+      ? `An opening ${lengthIn(fit["width_mm"] / 1000, unit)} ${UNITS[unit].name} wide and ${lengthIn(fit["height_mm"]! / 1000, unit)} high`
+      : null;
+  const hidden = (t.fit["hidden"] as string[] | undefined) ?? [];
   const stations = (t.fit["stations"] as string[] | undefined) ?? [];
   const width = Number(stripe.replace(",", ".")) / 1000;
   return (
     <>
       <Sentence>
-        {what}
-        {fit["rms_mm"] !== undefined
-          ? `, found in ${grouped(fit["points"] ?? 0)} points that lie within ${fixed(fit["rms_mm"])} mm of it.`
-          : ", drawn by hand."}
+        {opening ?? what}
+        {opening
+          ? `; of its sides the one known least is within ${fixed(fit["error_mm"])} mm (one deviation).`
+          : fit["rms_mm"] !== undefined
+            ? `, found in ${grouped(fit["points"] ?? 0)} points that lie within ${fixed(fit["rms_mm"])} mm of it.`
+            : ", drawn by hand."}
       </Sentence>
       {t.why_old && <Quiet>It is out of date: {t.why_old}. Fit it anew, or find lines again.</Quiet>}
+      {hidden.length > 0 && (
+        <Quiet>
+          {`Not seen: its ${hidden.join(" and ")}. There it ends where what stands before it let no ray through.`}
+        </Quiet>
+      )}
       {fit["thickness_mm"] !== undefined && (
         <Row name="thickness of the wall" value={fixed(fit["thickness_mm"])} unit="mm" />
       )}

@@ -1,7 +1,7 @@
 /** What is handed over of the drawing: DXF, sheets, pictures of sections, measured values. */
 import { useState } from "react";
 import { http, sent, type Project, type Schemas } from "../../api/client";
-import { useAsk, useSections, useSheets } from "../../api/queries";
+import { useAsk, useNotes, useSections, useSheets } from "../../api/queries";
 import { Actions, Button, Field, Heading, Pick, Quiet } from "../../kit";
 import { UNIT_CHOICES, type Unit } from "../../kit/units";
 
@@ -27,6 +27,8 @@ export function DrawnOut({ id, project, busy }: { id: string; project: Project; 
       }),
     ),
   );
+  const inSpace = (useNotes(id).data ?? []).filter((n) => n.part === project.part);
+  const noSpace = inSpace.length ? "" : "nothing is measured in space yet";
   const none = sections.length ? "" : "no section is cut yet";
   return (
     <>
@@ -56,6 +58,20 @@ export function DrawnOut({ id, project, busy }: { id: string; project: Project; 
         </Button>
         <Button busy={busy("csv")} onClick={() => make.mutate({ kind: "csv" })}>
           Make the table of values
+        </Button>
+      </Actions>
+      <Heading>In space</Heading>
+      <Quiet>
+        {inSpace.length
+          ? `${inSpace.length === 1 ? "The one measure" : `All ${inSpace.length} measures`} of this part in metres: pipes as solids, lines as lines.`
+          : "Pipes that were followed and lines that were picked in space (M) go out as solids and lines."}
+      </Quiet>
+      <Actions>
+        <Button busy={busy("ifc")} why={noSpace} onClick={() => make.mutate({ kind: "ifc" })}>
+          Make the IFC
+        </Button>
+        <Button busy={busy("gltf")} why={noSpace} onClick={() => make.mutate({ kind: "glb" })}>
+          Make the glTF
         </Button>
       </Actions>
       {section && (
