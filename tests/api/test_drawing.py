@@ -21,6 +21,7 @@ from fastapi.testclient import TestClient
 from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
 from taut_lantern.core.scan.scan import Scan
+from taut_lantern.store.models import Job
 from tests.api.test_api import made, problem, undo, work
 from tests.api.test_steps import deliver, fitted
 from tests.support import bring_in, link_rows, room, write_scan
@@ -263,6 +264,28 @@ def test_measured_values_and_a_drawing_for_old_readers_are_handed_over(client: T
     assert job.state == "failed" and "one section" in job.error["message"]
 
 
+def followed(client: TestClient, p: str, at: list[float]) -> Job:
+    """The job that has followed a pipe, or could not."""
+    assert client.post(f"/api/projects/{p}/pipes", json={"at": at}).status_code == 202
+    *_, job = work(p)
+    return job
+
+
+def test_a_long_pipe_is_followed_beyond_what_was_read_first_and_is_taken_back(client: TestClient, tmp_path: Path) -> None:
+    rng = np.random.default_rng(3)
+    x, angle, radius = rng.uniform(0, 40, 120_000), rng.uniform(0, 2 * np.pi, 120_000), 0.1 + rng.normal(0, 0.001, 120_000)
+    skin = np.column_stack([x, radius * np.cos(angle), 2.0 + radius * np.sin(angle)])
+    project = made(client, "A long pipe")
+    bring_in(project, [write_scan(tmp_path / "L.e57", Scan(skin.astype(np.float32), np.full(len(x), 0.5, np.float32), None, None, None))])
+    job = followed(client, project, [3.0, 0.1, 2.0])
+    assert job.state == "done", job.error
+    (note,) = client.get(f"/api/projects/{project}/notes").json()
+    np.testing.assert_allclose(sorted(np.array(note["points"])[:, 0]), [0, 40], atol=0.15)
+    assert note["figures"]["diameter"] == pytest.approx(0.2, abs=0.0005)
+    undo(client, project)
+    assert client.get(f"/api/projects/{project}/notes").json() == []
+
+
 def test_a_pipe_is_followed_from_a_pick_and_goes_out_as_a_body_in_space(client: TestClient, tmp_path: Path) -> None:
     points, true = gallery(31)
     near = points[np.linalg.norm(points - [6.0, 1.25, 1.5], axis=1) < 6.0]
@@ -273,11 +296,13 @@ def test_a_pipe_is_followed_from_a_pick_and_goes_out_as_a_body_in_space(client: 
     off = np.linalg.norm(near[:, 1:] - corners[0, 1:], axis=1) - d / 2
     pick = near[(np.abs(off) < 0.003) & (np.abs(near[:, 0] - 5.0) < 0.5)][0]
     url = f"/api/projects/{project}/notes"
-    assert client.post(url, json={"kind": "pipe", "points": [pick.tolist()]}).status_code == 201
+    pipe = followed(client, project, pick.tolist())
+    assert pipe.state == "done", pipe.error
     (note,) = client.get(url).json()
     assert note["figures"]["standard_diameter"] == pytest.approx(d) and note["figures"]["diameter"] == pytest.approx(d, abs=0.0012)
     assert len(note["points"]) == 3 and np.linalg.norm(np.array(note["points"]) - corners[1], axis=1).min() < 0.005
-    problem(client.post(url, json={"kind": "pipe", "points": [[6.0, 3.9, 0.5]]}), 422, "not_enough")
+    none = followed(client, project, [6.0, 3.9, 0.5])
+    assert (none.state, none.error["code"]) == ("failed", "not_enough") and len(client.get(url).json()) == 1
     doc = ezdxf.readfile(deliver(client, project, "dxf", tmp_path))
     axis = [np.array([v.dxf.location for v in e.vertices]) for e in doc.modelspace().query("POLYLINE") if e.dxf.layer == "pipe axis"]
     bodies = [e for e in doc.modelspace().query("POLYLINE") if e.dxf.layer == "pipe"]

@@ -11,7 +11,6 @@ from sqlalchemy import select
 
 from ..core import frames
 from ..core.draw.measure import checked
-from ..core.draw.pipes import Pipe, grown
 from ..core.scan.surface import Plane, widest_plane
 from ..site.common import Array, clean_name, get_project, heavy, owned, stations_of
 from ..site.frames import in_use
@@ -23,8 +22,6 @@ from ..store.db import session, snapshot
 from ..store.models import Note, Station
 
 ROUND = 0.15  # metres round the first pick through which a plane is fitted
-PIPE = 12.0  # metres round a pick that a pipe is followed in
-MOST = 6_000_000  # points that it is followed on
 LEVEL = 0.006  # metres by which the noise of a scan leaves a surface
 KINDS = {
     "point": "Point", "distance": "Distance", "polyline": "Line of points", "angle": "Angle", "area": "Area", "plane": "From a plane", "pipe": "Pipe",
@@ -51,20 +48,23 @@ def make(project_id: str, kind: str, points: list[list[float]], name: str = "", 
     """Keep a measure; picks (n, 3) m in the part. Of a plane, the first pick is where it is fitted. Returns its id."""
     p = checked(kind, np.array(points, float))
     detail: dict[str, Any] = {}
-    if kind == "pipe":
-        pipe = pipe_at(project_id, p[0], part_id)
-        p, detail = pipe.corners, _pipe_kept(pipe)
     if kind == "plane":
         plane = plane_at(project_id, p[0], part_id)
         detail = {"normal": plane.normal.tolist(), "offset": plane.offset, "rms": plane.rms, "points": plane.points}
     with journal.change(project_id, "", topic="notes") as c:
-        count = len(c.s.scalars(select(Note.id).where(Note.project_id == project_id)).all())
-        row = Note(project_id=project_id, part_id=wanted(c.s, c.project, part_id), kind=kind, points=p.tolist(), detail=detail)
-        row.name, row.remark = clean_name(name or f"{KINDS[kind]} {count + 1}", KINDS[kind]), remark.strip()[:300]
+        row = keep(c, kind, p, detail, name, remark, part_id)
         c.title = f"Measured {row.name}"
-        c.s.add(row)
-        c.s.flush()
         return row.id
+
+
+def keep(c: journal.Change, kind: str, points: Array, detail: dict[str, Any], name: str, remark: str, part_id: str | None) -> Note:
+    """Keep a measure within a change; without a name it is numbered."""
+    count = len(c.s.scalars(select(Note.id).where(Note.project_id == c.project.id)).all())
+    row = Note(project_id=c.project.id, part_id=wanted(c.s, c.project, part_id), kind=kind, points=points.tolist(), detail=detail)
+    row.name, row.remark = clean_name(name or f"{KINDS[kind]} {count + 1}", KINDS[kind]), remark.strip()[:300]
+    c.s.add(row)
+    c.s.flush()
+    return row
 
 
 def plane_at(project_id: str, pick: Array, part_id: str | None = None) -> Plane:
@@ -74,22 +74,6 @@ def plane_at(project_id: str, pick: Array, part_id: str | None = None) -> Plane:
         part = wanted(s, get_project(s, project_id), part_id)
         near = points_near(s, stations_in(stations_of(s, project_id), part), pick, ROUND)
     return widest_plane(near.points, LEVEL, through=pick).facing(near.towards)
-
-
-def pipe_at(project_id: str, pick: Array, part_id: str | None = None) -> Pipe:
-    """The pipe that a pick (3,) lies on, grown both ways over its elbows as far as points within ``PIPE`` go, part frame. NotEnough when
-    none is seen there."""
-    with heavy(), snapshot() as s:
-        part = wanted(s, get_project(s, project_id), part_id)
-        points = points_near(s, stations_in(stations_of(s, project_id), part), pick, PIPE).points
-    if len(points) > MOST:
-        points = points[np.random.default_rng(1).permutation(len(points))[:MOST]]
-    return grown(points, pick)
-
-
-def _pipe_kept(pipe: Pipe) -> dict[str, Any]:
-    runs = [{"a": r.a.tolist(), "b": r.b.tolist(), "radius": r.radius, "rms": r.rms, "points": r.points, "seen": r.seen} for r in pipe.runs]
-    return {"radius": pipe.radius, "rms": pipe.rms, "points": pipe.points, "nominal": pipe.nominal, "runs": runs}
 
 
 def caught(project_id: str, pick: list[float], station_id: str) -> dict[str, Any]:

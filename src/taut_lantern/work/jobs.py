@@ -24,6 +24,7 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 from ..core.errors import Cancelled, LanternError
 from ..settings import settings
 from ..site.common import Progress
+from ..steps import following
 from ..steps.bring_in import devices
 from ..steps.bring_in.merging import merge
 from ..steps.bring_in.stations import import_scan
@@ -61,6 +62,7 @@ HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] =
     "device": devices.run,
     "filter": filters.run,
     "even": density.run,
+    "pipe": following.job,
     "demo": _demo,
 }
 AGAIN = 75  # exit code of a run that was cut off by something passing, as the database's restart

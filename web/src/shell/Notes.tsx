@@ -35,9 +35,12 @@ const NAMES: Record<string, string> = {
   fall: "out of level over its longest run",
 };
 
-/** A figure with its unit: degrees, or metres and square metres in the unit of the coordinates. */
+const FINE = ["diameter", "standard_diameter", "rms", "flat", "fall"];
+
+/** A figure with its unit: millimetres of what is small, degrees, or metres and square metres in the unit of the coordinates. */
 function figure(key: string, value: number, unit: Unit): [string, string] {
   if (key.includes("angle")) return [value.toFixed(3), "°"];
+  if (FINE.includes(key)) return [(1000 * value).toFixed(1), "mm"];
   if (!key.includes("area")) return [lengthIn(value, unit), unit];
   const u = unit === "mm" ? UNITS.m : UNITS[unit]; // nobody counts areas in square millimetres
   return [(value * u.metre ** 2).toFixed(3), `${u.name}²`];
@@ -58,6 +61,8 @@ export function startMeasuring(kind: MeasureKind = useView.getState().measuring 
   });
 }
 
+type Kept = Exclude<MeasureKind, "pipe">; // a pipe is followed in the background
+
 export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
   const project = useProject(id).data;
   const { picks, catching, set, letGo } = useView();
@@ -68,7 +73,7 @@ export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
       sent(
         http.POST("/api/projects/{project_id}/notes", {
           params: { path: { project_id: id } },
-          body: { kind, points, name: "", remark: "", part: project?.part ?? null },
+          body: { kind: kind as Kept, points, name: "", remark: "", part: project?.part ?? null },
         }),
       ),
     ({ id: note }) => {
@@ -76,13 +81,29 @@ export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
       set({ measuring: null, note });
     },
   );
+  const follow = useAsk(
+    id,
+    (at: number[]) =>
+      sent(
+        http.POST("/api/projects/{project_id}/pipes", {
+          params: { path: { project_id: id } },
+          body: { at, name: "", part: project?.part ?? null },
+        }),
+      ),
+    () => {
+      letGo();
+      set({ measuring: null });
+    },
+  );
   const { mutate, isPending } = keep;
+  const { mutate: go, isPending: goes } = follow;
   useEffect(() => {
-    if (picks.length === most && !isPending) {
+    if (picks.length === most && !isPending && !goes) {
       set({ tool: "none", onPick: null });
-      mutate(picks);
+      if (kind === "pipe") go(picks[0]!);
+      else mutate(picks);
     }
-  }, [picks, most, mutate, isPending, set]);
+  }, [picks, most, mutate, isPending, go, goes, kind, set]);
   const unit = project?.unit ?? "m";
   return (
     <>
@@ -177,7 +198,9 @@ export function NoteCard({ id, note: n }: { id: string; note: Note }) {
         const [value, of] = figure(k, v, unit);
         return <Row key={k} name={NAMES[k] ?? k} value={value} unit={of} limit="" />;
       })}
-      <Heading>Picked, in {n.frame}</Heading>
+      <Heading>
+        {n.kind === "pipe" ? "Its axis" : "Picked"}, in {n.frame}
+      </Heading>
       {n.at.map((p, k) => (
         <p key={k} className="font-mono text-[12.5px]">
           {k + 1} {p.map((v) => lengthIn(v, unit)).join("  ")}
@@ -247,7 +270,7 @@ export function NotesLedger({ id }: { id: string }) {
         <Button onClick={() => startMeasuring()}>Measure</Button>
         {rows.length > 0 && (
           <a className="text-action underline" href={`/api/projects/${id}/notes.csv`} download="notes.csv">
-            Download as CSV
+            All figures and picks as CSV
           </a>
         )}
         <Quiet>They go onto a layer of their own in the drawing.</Quiet>
@@ -260,7 +283,7 @@ export function NotesLedger({ id }: { id: string }) {
         id={(n) => n.id}
         selected={(n) => n.id === note}
         onSelect={(n) => set({ note: n.id, measuring: null })}
-        empty="Nothing is measured yet. Press M, then pick points in any pane: distances, angles, areas and distances from a plane are kept here."
+        empty="Nothing is measured yet. Press M, then pick points in any pane: distances, angles, areas, distances from a plane and pipes are kept here."
       />
     </>
   );

@@ -41,6 +41,11 @@ export function said(j: Job): [string, StepId, string] | null {
   if (j.kind === "select") return [`${Number(r["count"]).toLocaleString("en")} points are selected.`, "clean", "edits"];
   if (j.kind === "even")
     return [`${Number(r["kept"]).toLocaleString("en")} points stay at one spacing.`, "clean", "zones"];
+  if (j.kind === "pipe") {
+    const bends = Number(r["bends"]) ? ` over ${count(r["bends"], "bend", "bends")}` : "";
+    const size = `${(1000 * Number(r["diameter"])).toFixed(1)} mm`;
+    return [`${words(r["name"])}, ${size}, is followed${bends}.`, "draw", "notes"];
+  }
   if (j.kind === "deliver") return [`${words(r["name"])} is made.`, "hand_over", "deliveries"];
   return null;
 }
@@ -65,7 +70,7 @@ export function useEnded(id: string) {
     }
     for (const j of fresh) {
       const done = j.state === "done" ? said(j) : null;
-      if (done) announce(...done, took(j) >= LONG || j.kind === "fit");
+      if (done) announce(...done, took(j) >= LONG || ["fit", "pipe"].includes(j.kind));
       else if (j.error)
         tell(`${j.title} failed: ${words(j.error["message"])}`, words(j.error["remedy"]) || "try it again", false);
     }

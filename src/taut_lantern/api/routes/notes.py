@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import Response
 
 from ...site.notes import notes_of
-from ...steps import notes, views
+from ...steps import following, notes, views
 from ...store import db
 from .. import schemas as x
 from .base import P, router
@@ -22,6 +22,12 @@ def list_notes(project_id: P) -> list[x.NoteOut]:
 @api.post("/projects/{project_id}/notes", operation_id="make_note", status_code=201)
 def make_note(project_id: P, body: x.NoteIn) -> x.Made:
     return x.Made(id=notes.make(project_id, body.kind, body.points, body.name, body.remark, body.part))
+
+
+@api.post("/projects/{project_id}/pipes", operation_id="follow_pipe", status_code=202)
+def follow_pipe(project_id: P, body: x.PipeIn) -> x.Started:
+    """Follow a pipe from a pick over its bends, in the background; it is kept as a note."""
+    return x.Started(jobs=[following.start(project_id, body.at, body.name, body.part)])
 
 
 @api.get("/projects/{project_id}/notes.csv", operation_id="get_notes_table", response_class=Response)

@@ -56,7 +56,7 @@ from .draw import (
     ViewPlace,
 )
 from .hand_over import DeliveryIn, DeliveryOut
-from .notes import CatchIn, CatchOut, NoteIn, NoteOut, NotePatch, PlaneIn, PlaneOut, ViewIn, ViewOut, ViewPatch
+from .notes import CatchIn, CatchOut, NoteIn, NoteOut, NotePatch, PipeIn, PlaneIn, PlaneOut, ViewIn, ViewOut, ViewPatch
 from .place import (
     ControlOut,
     ControlPatch,
@@ -241,6 +241,7 @@ __all__ = [
     "PickedIn",
     "PictureOut",
     "PicturePatch",
+    "PipeIn",
     "Placed",
     "PlacementOut",
     "PlaneIn",

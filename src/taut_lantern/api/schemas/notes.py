@@ -14,10 +14,18 @@ Pick = Annotated[list[Number], Field(min_length=3, max_length=3)]
 class NoteIn(Model):
     """points: metres in the part's coordinates. Of a plane the first is where it is fitted, the second what is measured."""
 
-    kind: Literal["point", "distance", "polyline", "angle", "area", "plane", "pipe"]
+    kind: Literal["point", "distance", "polyline", "angle", "area", "plane"]
     points: Annotated[list[Pick], Field(min_length=1, max_length=2000)]
     name: Annotated[str, Field(max_length=120)] = ""
     remark: Annotated[str, Field(max_length=300)] = ""
+    part: Id | None = None
+
+
+class PipeIn(Model):
+    """at: a point on the skin of a pipe, metres in the part's coordinates."""
+
+    at: Pick
+    name: Annotated[str, Field(max_length=120)] = ""
     part: Id | None = None
 
 

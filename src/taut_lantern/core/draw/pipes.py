@@ -8,6 +8,7 @@ near by and turns off is an elbow. Frame of the part, metres.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -24,6 +25,7 @@ SMALLEST, LARGEST = 0.010, 0.60  # metres of radius
 GAP = 0.5  # metres that a run may be bridged over
 ROUND = math.radians(50)  # of its skin that must be seen
 CLOSE = 0.008  # metres off a cylinder within which points are of it, of thin ones less
+THIN = 0.006  # metres between points that a pipe is followed on
 MOST = 24  # runs of a pipe
 MANY = 1500  # points that axes are tried on
 TRIES = 40_000_000  # distances of points to axes that may be tried at one end
@@ -76,13 +78,20 @@ def _close(radius: float) -> float:
     return min(CLOSE, max(0.004, radius / 4))
 
 
+def thinned(points: Array, cell: float = THIN) -> Array:
+    """One of the points (n, 3) of each cell of so many metres."""
+    if not len(points):
+        return points
+    key = np.floor((points - points.min(axis=0)) / cell).astype(np.int64)
+    _, first = np.unique(key @ np.array([1, 1 << 21, 1 << 42]), return_index=True)
+    return np.asarray(points[np.sort(first)])
+
+
 class _Cloud:
     """Points (n, 3), thinned, with what lies near any place."""
 
-    def __init__(self, points: Array, cell: float = 0.006) -> None:
-        key = np.floor((points - points.min(axis=0)) / cell).astype(np.int64)
-        _, first = np.unique(key @ np.array([1, 1 << 21, 1 << 42]), return_index=True)
-        self.points = points[np.sort(first)]
+    def __init__(self, points: Array, cell: float = THIN) -> None:
+        self.points = thinned(points, cell)
         self.tree = cKDTree(self.points)
 
     def near(self, at: Array, reach: float) -> Array:
@@ -261,14 +270,17 @@ def _followed(cloud: _Cloud, axis: _Axis) -> tuple[_Axis, float, float, list[tup
     return axis, low, high, pieces
 
 
-def grown(points: Array, pick: Array) -> Pipe:
-    """The pipe that a pick lies on. points (n, 3), pick (3,): part frame, metres. NotEnough when none is there."""
+def grown(points: Array, pick: Array, hear: Callable[[float], None] | None = None) -> Pipe:
+    """The pipe that a pick lies on. points (n, 3), pick (3,): part frame, metres. hear: told after each run how many metres there are; may
+    raise. NotEnough when none is there."""
     cloud = _Cloud(points) if len(points) else None
     seed = _seed(cloud, pick) if cloud else None
     if cloud is None or seed is None:
         raise NotEnough("no pipe is seen here", subject="pipe", remedy="pick the skin of a pipe where more of its round is seen")
     first = _run(cloud, seed)
     chain = [first]
+    if hear:
+        hear(first.length)
     for end in (1, 0):
         while len(chain) < MOST:
             last = chain[-1] if end else chain[0]
@@ -276,6 +288,8 @@ def grown(points: Array, pick: Array) -> Pipe:
             if found is None:
                 break
             chain = [*chain, found] if end else [found, *chain]
+            if hear:
+                hear(sum(r.length for r in chain))
     corners = _corners(chain)
     weight = np.array([r.length for r in chain])
     radius = float(np.average([r.radius for r in chain], weights=weight))
