@@ -12,6 +12,7 @@ from .fit import Circle, thin
 
 Array = NDArray[np.float64]
 Ends = tuple[tuple[float, float], tuple[float, float]]
+APART = 0.006  # metres by which lines lie apart that are two
 STEP = 0.05  # metres of a line in which one point says that it was seen
 TALL = (0.85, 1.40)  # metres above the cut of a plan: what reaches there is no furniture
 SAME = 0.012  # metres across within which points are of a face
@@ -116,6 +117,51 @@ def face_of(ends: Ends, around: Around, level: bool, trim: bool = True) -> Face 
     stations = tuple(int(v) for v in np.argsort(-count) if count[v] > 0)
     error = rms / math.sqrt(max(apart, 1))
     return Face(ends[0], ends[1], rms, int(on.sum()), side, seen, max(0.0, length - seen), error, lean, tall, (False, False), stations)
+
+
+def steps_of(face: Face, around: Around, level: bool) -> list[Face]:
+    """A face, or the two that it is made of: walls of neighbouring rooms that are a centimetre or two off one another make one line, bent in
+    between. Two they are when two lines fit their points far better and lie apart where one ends and the other begins."""
+    a, b = np.array(face.a), np.array(face.b)
+    p = around.points[around.beside(a, b)]
+    d = p[np.abs(p[:, 2]) < 0.06, :2] - a
+    t, off = d @ face.along, d @ face.normal
+    on = (np.abs(off) < 2 * SAME) & (t > 0) & (t < face.length)
+    cells = round(face.length / STEP)
+    if cells < 16:
+        return [face]
+    cell = np.clip(t[on] / face.length * cells, 0, cells - 1).astype(int)
+    count = np.bincount(cell, minlength=cells)
+    used = count >= 2
+    x, y = (np.bincount(cell, v[on], cells)[used] / count[used] for v in (t, off))
+    if len(x) < 16:
+        return [face]
+    best = (_left(x, y), 0)
+    whole = best[0]
+    for k in range(6, len(x) - 5):
+        both = _left(x[:k], y[:k]) + _left(x[k:], y[k:])
+        if both < best[0]:
+            best = (both, k)
+    k = best[1]
+    if not k or best[0] > 0.2 * whole:
+        return [face]
+    lines = [np.polyfit(x[:k], y[:k], 1), np.polyfit(x[k:], y[k:], 1)]
+    middle = (x[k - 1] + x[k]) / 2
+    if abs(float(np.polyval(lines[0], middle) - np.polyval(lines[1], middle))) < APART:
+        return [face]
+    out = []
+    for line, (low, high) in zip(lines, ((x[0], x[k - 1]), (x[k], x[-1])), strict=True):
+        low, high = (low if low > x[0] else 0.0), (high if high < x[-1] else face.length)
+        ends = [a + face.along * v + face.normal * float(np.polyval(line, v)) for v in (low, high)]
+        if high - low > 0.2 and (f := face_of(((ends[0][0], ends[0][1]), (ends[1][0], ends[1][1])), around, level)) is not None:
+            out.append(f)
+    return out if len(out) == 2 else [face]
+
+
+def _left(x: Array, y: Array) -> float:
+    """What a line through points leaves: the sum of squares."""
+    cx, cy = x - x.mean(), y - y.mean()
+    return float(cy @ cy - (cx @ cy) ** 2 / max(cx @ cx, 1e-12))
 
 
 def _laid(ends: Ends, around: Around) -> Ends:

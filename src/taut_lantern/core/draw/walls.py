@@ -16,12 +16,13 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from .arcs import Arc, arcs_of
-from .faces import SAME, Around, Face, face_of
+from .faces import SAME, Around, Face, face_of, steps_of
 from .fit import Circle, Line, find_circles, find_lines, thin
 
 Array = NDArray[np.float64]
 REACH = 0.30  # metres that an end may be moved to a corner
 BESIDE = 0.15  # metres that an end may be moved to a face that goes on
+FEW = 0.50  # metres of a face that is too short to tell its direction
 TURN = math.radians(15)  # two lines that differ less have no corner
 THICK = (0.03, 0.80)  # metres between the two faces of a wall
 ALIKE = math.radians(1.0)
@@ -59,11 +60,12 @@ def find(slab: Array, around: Around, level: bool) -> Found:
     lines += find_lines(_beside(flat, lines), **SPARSE)
     lines = [x for x in lines if not _edge_of_area(x, every)]
     faces = [f for x in lines if (f := face_of((x.a, x.b), around, level)) is not None]
+    faces = [piece for f in faces for piece in steps_of(f, around, level)]
     faces, arcs = arcs_of(faces, flat)
     few = [x for x in find_lines(_beside(flat, lines), **SHORT) if not _edge_of_area(x, every)]
     short = [f for x in few if (f := face_of((x.a, x.b), around, level)) is not None]
-    faces = corners(_attached(faces, short))
-    faces += returns(faces, around, level)
+    faces = corners(squared(_attached(faces, short), around))
+    faces = returns(faces, around, level)
     return Found(faces, walls_of(faces), arcs, circles)
 
 
@@ -123,8 +125,9 @@ def _attached(faces: list[Face], short: list[Face]) -> list[Face]:
 
 
 def returns(faces: list[Face], around: Around, level: bool) -> list[Face]:
-    """Short faces between ends of two parallel ones, where points lie: the reveals of doors, the fourth side of a column. Their ends are
-    those of the two."""
+    """The faces, and short ones between ends of two parallel ones, where points lie: the reveals of doors, the fourth side of a column. Where
+    those lie, the two end."""
+    faces = list(faces)
     free = [(k, e) for k, f in enumerate(faces) for e in (0, 1) if not f.ends[e]]
     out: list[Face] = []
     used: set[tuple[int, int]] = set()
@@ -145,8 +148,45 @@ def returns(faces: list[Face], around: Around, level: bool) -> list[Face]:
         face = face_of(((float(p[0]), float(p[1])), (float(q[0]), float(q[1]))), around, level, trim=False)
         if face is not None and face.seen > 0.4 * gap:
             used |= {one, other}
+            (face,) = _square(face, [faces[one[0]], faces[other[0]]], around)
+            at = [_crossing(face, faces[k]) for k, _ in (one, other)]
+            if at[0] is not None and at[1] is not None and all(np.linalg.norm(x - y) < 0.04 for x, y in zip(at, (p, q), strict=True)):
+                for x, (k, e) in zip(at, (one, other), strict=True):
+                    faces[k] = _moved(faces[k], None if e else x, x if e else None)
+                face = _moved(face, at[0], at[1])
             out.append(replace(face, ends=(True, True)))
+    return faces + out
+
+
+def squared(faces: list[Face], around: Around) -> list[Face]:
+    """The faces, those of a few centimetres laid square to a long one that they begin or end at: over so short a way points do not tell a
+    direction, and at its ends points of its neighbours lie among its own."""
+    long = [f for f in faces if f.length >= FEW]
+    out = []
+    for f in faces:
+        near = [g for g in long if g.length > 2 * f.length and abs(float(f.along @ g.along)) < 0.17]
+        near = [g for g in near if min(math.dist(p, q) for p in (f.a, f.b) for q in (g.a, g.b)) < 0.05]
+        out += _square(f, near, around) if f.length < FEW and near else [f]
     return out
+
+
+def _square(f: Face, beside: list[Face], around: Around) -> list[Face]:
+    """A face laid square to the first of its neighbours on the points that are not of any of them; as it is when those are few."""
+    g = beside[0]
+    points = around.points[around.beside(np.array(f.a), np.array(f.b))]
+    d = points[:, :2] - f.a
+    t = d @ f.along
+    on = (np.abs(d @ f.normal) < 0.02) & (t > -0.01) & (t < f.length + 0.01) & (np.abs(points[:, 2]) < 0.15)
+    for other in beside:
+        on &= np.abs((points[:, :2] - other.a) @ other.normal) > 0.012
+    place = (points[on, :2] - g.a) @ g.along
+    if len(place) < 8:
+        return [f]
+    middle = float(np.median(place))
+    rest = np.abs(place - middle)
+    middle = float(np.mean(place[rest <= max(2.5 * float(np.median(rest)), 0.002)]))
+    ends = [p + g.along * (middle - float((p - g.a) @ g.along)) for p in (np.array(f.a), np.array(f.b))]
+    return [replace(f, a=(float(ends[0][0]), float(ends[0][1])), b=(float(ends[1][0]), float(ends[1][1])))]
 
 
 def _crossing(f: Face, g: Face) -> Array | None:
