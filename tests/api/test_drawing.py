@@ -202,6 +202,25 @@ def test_cuts_are_made_in_rows_moved_named_and_used_elsewhere(client: TestClient
     problem(client.post(f"{hand.url}/sections/series", json={"line": [[0, 0], [9, 0]], "spacing": 0.02, "width": 1}), 422, "bad_input")
 
 
+def test_a_cut_is_moved_by_its_line_in_a_turned_plan_and_taken_back(client: TestClient, p: str) -> None:
+    plan = Hand(client, p, turn=0.4)
+    cut = Hand(client, p, kind="upright", a=[0, -1.5], b=[0, 1.5], behind=0.2)
+    (mark,) = plan.whole["marks"]["cuts"]
+    assert (mark["id"], mark["name"]) == (cut.section, "Section A")
+    url = f"{plan.url}/sections/{plan.section}/marks/{cut.section}"
+    a, b = [mark["a"][0] + 0.7, mark["a"][1]], [mark["b"][0] + 0.2, mark["b"][1] - 0.1]
+    assert client.put(url, json={"version": mark["version"], "a": a, "b": b}).status_code == 200
+    back = np.linalg.inv(np.array(plan.whole["T_section_part"]).reshape(4, 4))
+    there = [(back @ [*q, 0, 1])[:2] for q in (a, b)]
+    np.testing.assert_allclose([cut.whole["params"]["a"], cut.whole["params"]["b"]], there, atol=1e-9)
+    np.testing.assert_allclose([plan.whole["marks"]["cuts"][0]["a"], plan.whole["marks"]["cuts"][0]["b"]], [a, b], atol=1e-9)
+    problem(client.put(url, json={"version": mark["version"], "a": a, "b": b}), 409, "conflict")
+    problem(client.put(f"{plan.url}/sections/{cut.section}/marks/{plan.section}", json={"version": 1, "a": a, "b": b}), 422, "bad_input")
+    problem(client.put(url, json={"version": mark["version"] + 1, "a": a, "b": a}), 422, "bad_input")
+    undo(client, p)
+    assert cut.whole["params"]["a"] == pytest.approx([0, -1.5])
+
+
 def test_a_plan_along_turned_walls_goes_back_into_the_grid(client: TestClient, p: str, tmp_path: Path) -> None:
     """A line drawn on a plan that lies along the walls, and the picture below it, stand in the DXF where the walls are."""
     hand = Hand(client, p, turn=0.4)

@@ -103,6 +103,21 @@ def test_walls_accepted_a_kerb_and_a_stripe_traced_trimmed_and_plotted(served: S
         table = Table(screen)
         assert max(table.colour(-2.0, 3.0)) < 90  # the wall is seen where it is
 
+        cut = served.post(f"/projects/{project}/sections", kind="upright", a=[1.5, -2.0], b=[1.5, 2.0], behind=0.1)["id"]
+        served.wait(lambda: max(table.colour(1.5, 0.5)) < 190)  # its line is seen in the plan
+        page.mouse.move(*table.at(1.5, 0.5))
+        page.mouse.down()
+        page.mouse.move(*table.at(2.2, 0.9), steps=6)
+        page.mouse.up()
+        line = lambda: next(s["params"] for s in served.get(f"/projects/{project}/sections") if s["id"] == cut)  # noqa: E731
+        served.wait(lambda: abs(line()["a"][0] - 2.2) < 0.03 and abs(line()["b"][1] - 2.0) < 1e-6)  # square to itself
+        moved = line()["a"][0]
+        served.wait(lambda: max(table.colour(moved, 0.5)) < 190 and min(table.colour(1.5, 0.5)) > 200)
+        page.keyboard.press("Control+z")
+        served.wait(lambda: line()["a"] == [1.5, -2.0])
+        page.keyboard.press("Control+z")  # and the cut itself
+        served.wait(lambda: len(served.get(f"/projects/{project}/sections")) == 1)
+
         page.mouse.move(*table.at(0, 0))
         page.keyboard.press("p")  # a kerb: straight, then a quarter circle that goes on smoothly
         typed(screen, "-2,1", "2<0")

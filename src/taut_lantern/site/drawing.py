@@ -94,19 +94,30 @@ def sections_of(s: Session, project_id: str, part_id: str | None) -> list[Sectio
     return list(s.scalars(q.order_by(Section.kind, Section.name, Section.id)))
 
 
+def marked_in(section: Section, other: Section) -> Array | None:
+    """The ends (2, 3) of an upright cut in the coordinates of a level one; None when it is not marked there."""
+    if section.kind not in LEVEL or other.kind in LEVEL or other.id == section.id or other.part_id != section.part_id:
+        return None
+    to = T_section_other(section, other)
+    return frames.apply(to, np.array([[*other.params[end][:2], 0.0] for end in ("a", "b")]))
+
+
+def T_section_other(section: Section, other: Section) -> Array:
+    """From the coordinates that another cut's ends are kept in to those of a section."""
+    return cut_of(section).T_section_base @ frames.inverse(matrix(section.T_part_base)) @ matrix(other.T_part_base)
+
+
 def cut_marks(section: Section, others: list[Section], T_there: Array | None = None) -> list[Drawn]:
     """Upright cuts as a level one shows them: a line with an arrow at each end towards what is seen, and the name."""
     if section.kind not in LEVEL:
         return []
     t = np.eye(4) if T_there is None else T_there
-    own = cut_of(section).T_section_base @ frames.inverse(matrix(section.T_part_base))
     out: list[Drawn] = []
     for other in others:
-        if other.kind in LEVEL or other.id == section.id:
+        ends = marked_in(section, other)
+        if ends is None:
             continue
-        to = own @ matrix(other.T_part_base)
-        ends = np.array([[*other.params["a"][:2], 0.0], [*other.params["b"][:2], 0.0]])
-        a, b = frames.apply(to, ends)[:, :2]
+        a, b = ends[:, :2]
         long = float(np.linalg.norm(b - a))
         along = (b - a) / max(long, 1e-9)
         look = np.array([-along[1], along[0]])

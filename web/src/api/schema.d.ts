@@ -1892,6 +1892,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/sections/{section_id}/marks/{cut_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Pull Cut
+         * @description Move or turn an upright cut by its line in a plan.
+         */
+        put: operations["pull_cut"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/sections/{section_id}/points": {
         parameters: {
             query?: never;
@@ -3445,6 +3465,22 @@ export interface components {
             /** Sigma Mm */
             sigma_mm: number;
         };
+        /**
+         * CutMarkOut
+         * @description A cut that is marked in another by its line from a to b, section coordinates.
+         */
+        CutMarkOut: {
+            /** A */
+            a: number[];
+            /** B */
+            b: number[];
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Version */
+            version: number;
+        };
         /** CutsIn */
         CutsIn: {
             /** Cuts */
@@ -4284,9 +4320,11 @@ export interface components {
         };
         /**
          * MarksOut
-         * @description How other cuts are marked in this one: lines and their names, section coordinates.
+         * @description How other cuts are marked in this one: lines and their names, section coordinates; cuts: what they are of.
          */
         MarksOut: {
+            /** Cuts */
+            cuts: components["schemas"]["CutMarkOut"][];
             /** Letters */
             letters: components["schemas"]["LettersOut"][];
             /** Lines */
@@ -4856,6 +4894,21 @@ export interface components {
             profile?: string | null;
             /** Unit */
             unit?: ("m" | "mm" | "ft" | "us_ft") | null;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
+        };
+        /**
+         * PullIn
+         * @description The line of a cut from a to b, in the coordinates of the section that it is marked in. version: of the cut.
+         */
+        PullIn: {
+            /** A */
+            a: number[];
+            /** B */
+            b: number[];
             /**
              * Version
              * @description of the row as whoever asks has it before them
@@ -15817,6 +15870,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pull_cut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                section_id: string;
+                cut_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PullIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
                 };
             };
             /** @description not readable */

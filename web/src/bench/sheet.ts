@@ -28,10 +28,45 @@ interface SheetHands {
   pick(at: P, under: string | null, more: boolean): void;
   end(): void;
   hover(at: Caught | null): void;
+  pull(cut: string, a: P, b: P): void;
+}
+export interface CutMark {
+  id: string;
+  name: string;
+  a: number[];
+  b: number[];
+}
+export interface Marks {
+  lines: number[][][];
+  letters: Letters[];
+  cuts: CutMark[];
+}
+/** A cut that is moved by its line: as a whole, or by the end a or b. */
+interface Pull {
+  cut: CutMark;
+  end: "a" | "b" | null;
+  from: P;
+  to: P;
 }
 const INK = "#1e2530";
 const DASH: Record<string, number[]> = { dashed: [7, 3], dotted: [1.5, 3], "dash-dot": [9, 3, 1.5, 3] };
 const REACH = 8; // pixels
+
+/** Where a cut lies as it is moved: square to itself as a whole, or turned about its other end. */
+function laid({ cut, end, from, to }: Pull): [P, P] {
+  const [a, b]: [P, P] = [
+    [cut.a[0]!, cut.a[1]!],
+    [cut.b[0]!, cut.b[1]!],
+  ];
+  if (end) return end === "a" ? [to, b] : [a, to];
+  const long = Math.hypot(b[0] - a[0], b[1] - a[1]);
+  const [nx, ny] = [-(b[1] - a[1]) / long, (b[0] - a[0]) / long];
+  const by = (to[0] - from[0]) * nx + (to[1] - from[1]) * ny;
+  return [
+    [a[0] + by * nx, a[1] + by * ny],
+    [b[0] + by * nx, b[1] + by * ny],
+  ];
+}
 
 export class Sheet {
   private g: CanvasRenderingContext2D;
@@ -39,7 +74,8 @@ export class Sheet {
   private points = new Float32Array(0);
   private colours = new Uint8Array(0);
   private traces: SheetTrace[] = [];
-  private marks: { lines: number[][][]; letters: Letters[] } = { lines: [], letters: [] };
+  private marks: Marks = { lines: [], letters: [], cuts: [] };
+  private pulled: Pull | null = null;
   private looks = new Map<string, Look>();
   private middle: P = [0, 0];
   private scale = 0.02;
@@ -72,6 +108,7 @@ export class Sheet {
       (e) => {
         canvas.setPointerCapture(e.pointerId);
         this.drag = { x: e.offsetX, y: e.offsetY, far: false, button: e.button };
+        this.pulled = e.button === 0 && !this.pen ? this.grip(e.offsetX, e.offsetY) : null;
       },
       { signal },
     );
@@ -116,7 +153,7 @@ export class Sheet {
     this.draw();
   }
 
-  setTraces(traces: SheetTrace[], marks: { lines: number[][][]; letters: Letters[] }) {
+  setTraces(traces: SheetTrace[], marks: Marks) {
     this.traces = traces;
     this.marks = marks;
     this.snap.setShapes(traces.filter((t) => this.looks.get(t.layer)?.shown ?? true));
@@ -180,7 +217,11 @@ export class Sheet {
 
   private move(e: PointerEvent) {
     const d = this.drag;
-    if (d && (d.far || Math.hypot(e.offsetX - d.x, e.offsetY - d.y) > 4)) {
+    if (!d) this.g.canvas.style.cursor = !this.pen && this.grip(e.offsetX, e.offsetY) ? "move" : "";
+    if (d && this.pulled) {
+      d.far ||= Math.hypot(e.offsetX - d.x, e.offsetY - d.y) > 4;
+      this.pulled.to = this.at(e.offsetX, e.offsetY);
+    } else if (d && (d.far || Math.hypot(e.offsetX - d.x, e.offsetY - d.y) > 4)) {
       d.far = true;
       this.middle = [this.middle[0] - (e.offsetX - d.x) * this.scale, this.middle[1] + (e.offsetY - d.y) * this.scale];
       d.x = e.offsetX;
@@ -195,12 +236,38 @@ export class Sheet {
   private up(e: PointerEvent) {
     const d = this.drag;
     this.drag = null;
+    const pulled = this.pulled;
+    this.pulled = null;
+    if (d?.far && pulled) return this.hands.pull(pulled.cut.id, ...laid(pulled));
     if (!d || d.far) return;
     if (d.button === 2) return this.hands.end();
     if (d.button !== 0) return;
     const [x, y] = this.at(e.offsetX, e.offsetY);
     const under = this.snap.under(x, y, REACH * this.scale) ?? this.lettersAt(x, y);
     this.hands.pick(this.catch(e.offsetX, e.offsetY, e.altKey).at, under, e.shiftKey);
+  }
+
+  /** The cut whose line lies under a place of the canvas, and which end of it. */
+  private grip(px: number, py: number): Pull | null {
+    const here = this.at(px, py);
+    const near = (p: number[]) => Math.hypot(p[0]! - here[0], p[1]! - here[1]) < 1.4 * REACH * this.scale;
+    for (const cut of this.marks.cuts) {
+      const [x, y] = [cut.b[0]! - cut.a[0]!, cut.b[1]! - cut.a[1]!];
+      const along = ((here[0] - cut.a[0]!) * x + (here[1] - cut.a[1]!) * y) / (x * x + y * y);
+      const foot = [cut.a[0]! + along * x, cut.a[1]! + along * y];
+      const end = near(cut.a) ? "a" : near(cut.b) ? "b" : null;
+      if (end || (along > 0 && along < 1 && near(foot))) return { cut, end, from: here, to: here };
+    }
+    return null;
+  }
+
+  /** Put back the cut that is being moved; false when none is. */
+  release(): boolean {
+    const held = !!this.pulled;
+    this.pulled = null;
+    if (this.drag) this.drag.far = true;
+    this.draw(false);
+    return held;
   }
 
   private lettersAt(x: number, y: number): string | null {
@@ -233,6 +300,29 @@ export class Sheet {
     this.stale = false;
     this.top.clearRect(0, 0, w, h);
     if (this.pen && this.cursor) this.hand(this.pen, this.cursor);
+    if (this.pulled && this.drag?.far) this.ghost(this.pulled);
+  }
+
+  private ghost(pull: Pull) {
+    const g = this.top;
+    const [a, b] = laid(pull);
+    g.strokeStyle = "#e8a700";
+    g.lineWidth = 2.5;
+    g.setLineDash(DASH["dashed"]!);
+    g.beginPath();
+    g.moveTo(...this.pixel(a));
+    g.lineTo(...this.pixel(b));
+    g.stroke();
+    g.setLineDash([]);
+    const far = Math.hypot(a[0] - pull.cut.a[0]!, a[1] - pull.cut.a[1]!) / this.unit.metre;
+    const turned = (Math.atan2(b[1] - a[1], b[0] - a[0]) * 180) / Math.PI;
+    const words = pull.end ? `${turned.toFixed(2)}°` : `${far.toFixed(3)} ${this.unit.name}`;
+    const [x, y] = this.pixel(pull.to);
+    g.font = "12.5px 'Atkinson Hyperlegible Mono', monospace";
+    g.fillStyle = "rgba(252,250,245,0.94)";
+    g.fillRect(x + 12, y + 12, g.measureText(words).width + 8, 18);
+    g.fillStyle = INK;
+    g.fillText(words, x + 16, y + 25);
   }
 
   private paper(w: number, h: number) {

@@ -72,6 +72,13 @@ def change_section(project_id: P, section_id: P, body: x.SectionPatch) -> x.Said
     return x.Said(message="changed")
 
 
+@api.put(f"{SECTION}/marks/{{cut_id}}", operation_id="pull_cut")
+def pull_cut(project_id: P, section_id: P, cut_id: P, body: x.PullIn) -> x.Said:
+    """Move or turn an upright cut by its line in a plan."""
+    cuts.pull_cut(project_id, section_id, cut_id, body.version, body.a, body.b)
+    return x.Said(message="moved")
+
+
 @api.delete(SECTION, operation_id="delete_section")
 def delete_section(project_id: P, section_id: P, version: V) -> x.Said:
     cuts.delete_section(project_id, section_id, version)

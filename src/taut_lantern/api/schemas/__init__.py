@@ -26,6 +26,7 @@ from .clean import (
 from .devices import AimIn, AimOut, DeviceFetchIn, DeviceOut, DeviceScan, DeviceScanIn, MeasuredOut, MeasureIn, SetUpIn, SetUpOut
 from .draw import (
     AcceptFoundIn,
+    CutMarkOut,
     CutsIn,
     EditTracesIn,
     FittedOut,
@@ -36,6 +37,7 @@ from .draw import (
     LettersOut,
     MadeTraces,
     MarksOut,
+    PullIn,
     RefitIn,
     RegularisedOut,
     RegulariseIn,
@@ -170,6 +172,7 @@ __all__ = [
     "ControlText",
     "ConvertIn",
     "CornerOut",
+    "CutMarkOut",
     "CutsIn",
     "DecideAllIn",
     "DecideIn",
@@ -252,6 +255,7 @@ __all__ = [
     "ProjectIn",
     "ProjectOut",
     "ProjectPatch",
+    "PullIn",
     "PutIn",
     "QuestionOut",
     "ReadingOut",

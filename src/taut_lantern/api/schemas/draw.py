@@ -69,11 +69,30 @@ class LettersOut(Out):
     middle: bool
 
 
+class CutMarkOut(Out):
+    """A cut that is marked in another by its line from a to b, section coordinates."""
+
+    id: str
+    version: int
+    name: str
+    a: list[float]
+    b: list[float]
+
+
 class MarksOut(Out):
-    """How other cuts are marked in this one: lines and their names, section coordinates."""
+    """How other cuts are marked in this one: lines and their names, section coordinates; cuts: what they are of."""
 
     lines: list[list[list[float]]]
     letters: list[LettersOut]
+    cuts: list[CutMarkOut]
+
+
+class PullIn(Model):
+    """The line of a cut from a to b, in the coordinates of the section that it is marked in. version: of the cut."""
+
+    version: Version
+    a: Place
+    b: Place
 
 
 class TraceOut(Out):

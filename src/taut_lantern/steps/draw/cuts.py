@@ -18,7 +18,7 @@ from ...core.draw.section import MOST, ceiling, plan, series, upright
 from ...core.draw.shapes import plain
 from ...core.errors import BadInput
 from ...site.common import clean_name, finite, get_project, heavy, matrix, numbers, owned, stations_of
-from ...site.drawing import LEVEL, cut_marks, cut_of, guessed, shape_of, words_of
+from ...site.drawing import LEVEL, T_section_other, cut_marks, cut_of, guessed, marked_in, shape_of, words_of
 from ...site.frames import InUse, in_use
 from ...site.parts import stations_in, wanted
 from ...site.slab import slab_of
@@ -117,6 +117,20 @@ def change_section(
             for t in c.s.scalars(select(Trace).where(Trace.section_id == section_id)):
                 if t.fit.get("made_from") is not None:
                     t.fit = {**t.fit, "moved": True}
+
+
+def pull_cut(project_id: str, section_id: str, cut_id: str, version: int, a: list[float], b: list[float]) -> None:
+    """Lay the line of an upright cut through two places (2,) of a plan or ceiling that it is marked in."""
+    with session() as s:
+        section, cut = owned(s, Section, project_id, section_id, "section"), owned(s, Section, project_id, cut_id, "section")
+        ends = marked_in(section, cut)
+        if ends is None:
+            raise BadInput(
+                f"{cut.name} is not marked in {section.name}", subject=cut.name, remedy="choose a plan, and an upright cut of its part"
+            )
+        places = np.column_stack([np.array([a, b], float), ends[:, 2]])
+        new = frames.apply(frames.inverse(T_section_other(section, cut)), places)
+    change_section(project_id, cut_id, version, params={"a": new[0, :2].tolist(), "b": new[1, :2].tolist()})
 
 
 def delete_section(project_id: str, section_id: str, version: int | None = None) -> None:
@@ -270,7 +284,15 @@ def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
                 "params": r.params,
                 "part": r.part_id,
                 "T_section_part": numbers(cut_of(r).T_section_base @ frames.inverse(matrix(r.T_part_base))),
-                "marks": {"lines": _lines([x for m in marks for x in m.lines]), "letters": [vars(x) for m in marks for x in m.letters]},
+                "marks": {
+                    "lines": _lines([x for m in marks for x in m.lines]),
+                    "letters": [vars(x) for m in marks for x in m.letters],
+                    "cuts": [
+                        {"id": x.id, "version": x.version, "name": x.name, "a": e[0, :2].tolist(), "b": e[1, :2].tolist()}
+                        for x in rows
+                        if (e := marked_in(r, x)) is not None
+                    ],
+                },
                 "traces": [_trace(t, r, frame, revision, deletions) for t in by_section.get(r.id, [])],
             }
         )

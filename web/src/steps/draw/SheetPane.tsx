@@ -3,7 +3,7 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { DRAWS, EDITS, ON_PICK, Pen, type Act, type P, type Tool } from "../../bench/pen";
 import { Sheet, type Cloud } from "../../bench/sheet";
 import { http, sent, type Schemas } from "../../api/client";
-import { cache, tell, tellError, useLayers, useProject, useSections, useSlab } from "../../api/queries";
+import { cache, tell, tellError, tellUndoable, useLayers, useProject, useSections, useSlab } from "../../api/queries";
 import { Button } from "../../kit";
 import { provide } from "../../kit/commands";
 import { into, inverse, lengthIn, UNITS } from "../../kit/units";
@@ -101,9 +101,27 @@ export function SheetPane({ id }: { id: string }) {
         if (under) set({ traces: held.includes(under) ? held.filter((t) => t !== under) : [...held, under] });
       },
       end: () => made(pen.current?.enter(s.here?.at ?? [0, 0]) ?? null),
+      pull: (cut, a, b) => void pull(cut, a, b),
       hover: (caught) => set({ hover: caught && now.current.back ? into(now.current.back, [...caught.at, 0]) : null }),
     });
     sheet.current = s;
+    const pull = async (cut: string, a: P, b: P) => {
+      const { id: project, section: own } = now.current;
+      const mark = own?.marks.cuts.find((m) => m.id === cut);
+      if (!own || !mark) return;
+      try {
+        await sent(
+          http.PUT("/api/projects/{project_id}/sections/{section_id}/marks/{cut_id}", {
+            params: { path: { project_id: project, section_id: own.id, cut_id: cut } },
+            body: { version: mark.version, a, b },
+          }),
+        );
+        void tellUndoable(project, `${mark.name} is moved; what was found in it is out of date.`);
+      } catch (error) {
+        tellError(error);
+      }
+      void cache.invalidateQueries({ queryKey: [project] });
+    };
     const take = (e: KeyboardEvent) => {
       const p = pen.current;
       const typing = /^(INPUT|TEXTAREA|SELECT)$/.test((e.target as HTMLElement).tagName);
@@ -115,7 +133,10 @@ export function SheetPane({ id }: { id: string }) {
         e.stopPropagation();
         return set({ pen: p?.tool === wanted ? null : wanted });
       }
-      if (!p) return;
+      if (!p) {
+        if (e.key === "Escape" && s.release()) e.stopPropagation();
+        return;
+      }
       const here: P = s.here?.at ?? p.last ?? [0, 0];
       let taken = true;
       if (e.key === "Enter") made(p.enter(here));

@@ -300,6 +300,9 @@ function Depth({ id, section }: { id: string; section: Section }) {
   return (
     <details className="mt-1 text-[13.5px]">
       <summary className="cursor-pointer text-action">Move or deepen the cut</summary>
+      {section.marks.cuts.length > 0 && (
+        <Quiet>The cuts that are marked here are moved by their lines on the sheet, and turned by their ends.</Quiet>
+      )}
       <LengthField of={form} name="before" label="Depth before the cut" />
       <LengthField of={form} name="behind" label="Depth behind the cut" />
       {level && <LengthField of={form} name="up" label="Move it up by" />}
