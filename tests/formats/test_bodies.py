@@ -105,3 +105,17 @@ def test_a_gltf_has_the_same_bodies_with_y_up(tmp_path: Path) -> None:
 @pytest.mark.parametrize(("points", "angles"), [(PIPE, [90.0, 54.7356]), (PIPE[:2], [])])
 def test_bends_turn_by_what_the_axis_turns(points: np.ndarray, angles: list[float]) -> None:
     np.testing.assert_allclose(bodies.turns(points), angles, atol=1e-3)
+
+
+def test_things_of_one_name_and_corners_that_repeat_go_out_all_the_same(tmp_path: Path) -> None:
+    line = [[0, 0, 0], [1.0, 0, 0], [1.0, 0, 0], [1.0, 1.0, 0]]
+    both = [
+        Body("tube", "N", FAR + line, 0.1, {}),
+        Body("line", "N", FAR + line, 0.0, {}),
+        Body("line", "N", FAR + np.zeros((2, 3)), 0.0, {}),
+    ]
+    bodies.glb(tmp_path / "a.glb", "t", "f", both)
+    assert sorted(mode for _, mode, _ in read_glb(tmp_path / "a.glb")[1]) in ([1, 4, 4], [3, 4, 4])  # a line without length is a point
+    bodies.ifc(tmp_path / "a.ifc", "t", "f", both)
+    model = ifcopenshell.open(str(tmp_path / "a.ifc"))
+    assert [len(model.by_type(k)) for k in ("IfcPipeSegment", "IfcPipeFitting", "IfcAnnotation")] == [2, 1, 2]

@@ -87,7 +87,7 @@ def ifc(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
         return it
 
     def tube(b: Body) -> list[Any]:
-        p, out = b.points - at, []
+        p, out = apart(b.points - at), []
         for k, (one, other) in enumerate(zip(p, p[1:], strict=False), start=1):
             long = float(np.linalg.norm(other - one))
             circle = f.createIfcCircleProfileDef("AREA", None, f.createIfcAxis2Placement2D(f.createIfcCartesianPoint([0.0, 0.0])), b.radius)
@@ -128,19 +128,27 @@ def glb(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
     scene: Any = trimesh.Scene()
     for b in bodies:
         p = (b.points - at) @ UPRIGHT.T
+        name = b.name if b.name not in scene.geometry else f"{b.name} ({len(scene.geometry) + 1})"  # what shares a name would replace it
         if b.kind == "tube":
+            p = apart(p)
             pieces = [trimesh.creation.cylinder(b.radius, segment=s, sections=ROUND) for s in zip(p, p[1:], strict=False)]
             pieces += [trimesh.creation.icosphere(3, b.radius).apply_translation(q) for q in p[1:-1]]
             it = trimesh.util.concatenate(pieces)
-        elif b.kind == "point":
+        elif b.kind == "point" or len(apart(p)) < 2:
             it = trimesh.creation.icosphere(1, 0.01).apply_translation(p[0])
         else:
             it = trimesh.load_path(np.vstack([p, p[:1]]) if b.kind == "area" else p)
         it.metadata = dict(b.values)
-        scene.add_geometry(it, node_name=b.name, geom_name=b.name)
+        scene.add_geometry(it, node_name=name, geom_name=name)
     scene.metadata = {"title": title, "coordinates": frame, "origin": at.tolist(), "unit": "m"}
     with whole(path) as out:
         out.write_bytes(scene.export(file_type="glb"))
+
+
+def apart(points: Array) -> Array:
+    """A line without places that repeat the one before."""
+    keep = np.r_[True, np.linalg.norm(np.diff(points, axis=0), axis=1) > 1e-6]
+    return np.asarray(points[keep])
 
 
 def turns(points: Array) -> list[float]:

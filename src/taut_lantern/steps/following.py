@@ -8,7 +8,8 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..core.draw.pipes import Pipe, grown, thinned
+from ..core.draw.cylinders import thinned
+from ..core.draw.pipes import Pipe, grown
 from ..core.errors import BadInput
 from ..site.common import Array, Moved, Progress, clean_name, get_project, settled, stations_of
 from ..site.near import points_near

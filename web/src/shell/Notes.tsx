@@ -1,5 +1,5 @@
 /** Measures: picks make them, the server gives their figures, they are kept as notes. Shown in every step. */
-import { useEffect } from "react";
+import { useEffect, useRef } from "react";
 import { http, sent, type Note } from "../api/client";
 import { tell, tellUndoable, useAsk, useNotes, useProject } from "../api/queries";
 import { Actions, Button, type Column, Heading, Pick, Quiet, Row, Sentence } from "../kit";
@@ -63,6 +63,13 @@ export function startMeasuring(kind: MeasureKind = useView.getState().measuring 
 
 type Kept = Exclude<MeasureKind, "pipe">; // a pipe is followed in the background
 
+/** Without the last pick, and ready for another. */
+function again(kind: MeasureKind) {
+  const picks = useView.getState().picks.slice(0, -1);
+  startMeasuring(kind);
+  useView.getState().set({ picks });
+}
+
 export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
   const project = useProject(id).data;
   const { picks, catching, set, letGo } = useView();
@@ -96,14 +103,16 @@ export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
     },
   );
   const { mutate, isPending } = keep;
-  const { mutate: go, isPending: goes } = follow;
+  const { mutate: go } = follow;
+  const asked = useRef<number[][] | null>(null); // these picks were sent: what fails is not asked again by itself
   useEffect(() => {
-    if (picks.length === most && !isPending && !goes) {
+    if (picks.length === most && asked.current !== picks) {
+      asked.current = picks;
       set({ tool: "none", onPick: null });
       if (kind === "pipe") go(picks[0]!);
       else mutate(picks);
     }
-  }, [picks, most, mutate, isPending, go, goes, kind, set]);
+  }, [picks, most, mutate, go, kind, set]);
   const unit = project?.unit ?? "m";
   return (
     <>
@@ -152,7 +161,7 @@ export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
             Keep this {words.toLowerCase()}
           </Button>
         )}
-        <Button why={picks.length ? "" : "nothing is picked"} onClick={() => set({ picks: picks.slice(0, -1) })}>
+        <Button why={picks.length ? "" : "nothing is picked"} onClick={() => again(kind)}>
           Take back the last pick
         </Button>
         <Button onClick={() => (letGo(), set({ measuring: null }))}>Leave it</Button>

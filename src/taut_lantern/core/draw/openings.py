@@ -28,8 +28,9 @@ DEEP = 0.6  # metres before and behind a surface that its jambs may reach
 @dataclass(frozen=True)
 class Opening:
     """low, high: lower left and upper right corner; through: share of its area that rays went through; square: share of the rectangle that is
-    open; error: one deviation of the side that is known least, metres; ground: it stands on the lowest points of the surface, as a door does; hidden: left, bottom,
-    right, top: whether that side was not seen, and only is where rays ceased to go through (what stands before it ends there)."""
+    open; error: one deviation of the side that is known least, metres; ground: it stands on the lowest points of the surface, as a door does;
+    hidden: left, bottom, right, top: whether that side was not seen, and only is where rays ceased to go through (what stands before it ends
+    there)."""
 
     low: tuple[float, float]
     high: tuple[float, float]
@@ -94,9 +95,8 @@ def openings(around: Around, towards: float) -> tuple[Surface, list[Opening]] | 
     found = empty.openings(free, through)
     halves = [near[near[:, 2] * way > -THICK] for way in (1, -1)]
     told = [sum(empty.jambs(o, half) for o in found) for half in halves]
-    out = replace(empty, near=halves[0] if told[0] > told[1] else halves[1]).openings(
-        free, through
-    )  # jambs lead into the wall: all one way
+    into = halves[0] if told[0] > told[1] else halves[1]  # jambs lead into the wall: all one way
+    out = replace(empty, near=into).openings(free, through)
     rms = float(np.std(p[on, 2]))
     surface = Surface(towards, (float(low[0]), float(low[1])), (float(high[0]), float(high[1])), rms)
     return surface, sorted(out, key=lambda o: o.low)
@@ -232,9 +232,8 @@ def _jamb(near: Array, first: Array, last: Array, axis: int, end: int) -> tuple[
     best, place = 0, -1
     for k in np.argsort(np.arange(len(x)) - until)[:20]:
         bins = np.unique(np.floor(np.abs(deep[k : until[k]]) / 0.03))
-        inner = bins[
-            (bins > 0) & (bins < 8)
-        ]  # it leads away from the surface: a line of a scan on that lies all in the first, on another in one
+        # it leads away from the surface: a line of a scan on that lies all in the first, one on another surface in one
+        inner = bins[(bins > 0) & (bins < 8)]
         if until[k] - k > best and len(inner) >= 3:
             best, place = int(until[k] - k), int(k)
     beside = len(x) * wide / 0.20

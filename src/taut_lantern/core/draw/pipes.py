@@ -12,20 +12,15 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 import numpy as np
-from numpy.typing import NDArray
-from scipy.optimize import least_squares
-from scipy.spatial import cKDTree
 
 from ..errors import NotEnough
+from .cylinders import CLOSE, Array, Axis, Cloud, apart, close_to, fitted, meeting, normals, off_axis, seen_round
 from .fit import Circle
 from .series import nominal
 
-Array = NDArray[np.float64]
 SMALLEST, LARGEST = 0.010, 0.60  # metres of radius
 GAP = 0.5  # metres that a run may be bridged over
 ROUND = math.radians(50)  # of its skin that must be seen
-CLOSE = 0.008  # metres off a cylinder within which points are of it, of thin ones less
-THIN = 0.006  # metres between points that a pipe is followed on
 MOST = 24  # runs of a pipe
 MANY = 1500  # points that axes are tried on
 TRIES = 40_000_000  # distances of points to axes that may be tried at one end
@@ -65,79 +60,9 @@ class Pipe:
     length: float = field(default=0.0)
 
 
-@dataclass(frozen=True)
-class _Axis:
-    at: Array
-    along: Array
-    radius: float
-    rms: float = 0.0
-
-
-def _close(radius: float) -> float:
-    """Metres off a cylinder within which points are of it: a quarter of its radius at most, or a wall beside a thin pipe were part of it."""
-    return min(CLOSE, max(0.004, radius / 4))
-
-
-def thinned(points: Array, cell: float = THIN) -> Array:
-    """One of the points (n, 3) of each cell of so many metres."""
-    if not len(points):
-        return points
-    key = np.floor((points - points.min(axis=0)) / cell).astype(np.int64)
-    _, first = np.unique(key @ np.array([1, 1 << 21, 1 << 42]), return_index=True)
-    return np.asarray(points[np.sort(first)])
-
-
-class _Cloud:
-    """Points (n, 3), thinned, with what lies near any place."""
-
-    def __init__(self, points: Array, cell: float = THIN) -> None:
-        self.points = thinned(points, cell)
-        self.tree = cKDTree(self.points)
-
-    def near(self, at: Array, reach: float) -> Array:
-        return np.asarray(self.points[self.tree.query_ball_point(at, reach)])
-
-    def beside(self, axis: _Axis, low: float, high: float, reach: float) -> Array:
-        """Points within ``reach`` of an axis between two places along it."""
-        middle, half = axis.at + axis.along * (low + high) / 2, (high - low) / 2
-        p = self.near(middle, math.hypot(half, reach))
-        t = (p - axis.at) @ axis.along
-        off = np.linalg.norm(p - axis.at - np.outer(t, axis.along), axis=1)
-        return p[(t >= low) & (t <= high) & (off < reach)]
-
-
-def _normals(p: Array) -> Array:
-    """Unit normals (n, 3) of points from the 12 nearest of them."""
-    _, index = cKDTree(p).query(p, k=min(12, len(p)))
-    near = p[index] - p[index].mean(axis=1, keepdims=True)
-    return np.asarray(np.linalg.eigh(np.einsum("nki,nkj->nij", near, near))[1][:, :, 0])
-
-
-def _fitted(p: Array, axis: _Axis, hold: float | None = None) -> _Axis:
-    """A cylinder refined on points; hold: its radius, kept."""
-    u = np.cross(axis.along, [1.0, 0, 0] if abs(axis.along[0]) < 0.8 else [0, 1.0, 0])
-    u /= np.linalg.norm(u)
-    v = np.cross(axis.along, u)
-
-    def made(x: Array) -> tuple[Array, Array, float]:
-        along = axis.along + x[2] * u + x[3] * v
-        return axis.at + x[0] * u + x[1] * v, along / np.linalg.norm(along), hold if hold is not None else float(x[4])
-
-    def off(x: Array) -> Array:
-        at, along, radius = made(x)
-        d = p - at
-        return np.asarray(np.linalg.norm(d - np.outer(d @ along, along), axis=1) - radius)
-
-    start = np.array([0, 0, 0, 0, axis.radius])[: 4 if hold is not None else 5]
-    found = least_squares(off, start, loss="soft_l1", f_scale=0.003, max_nfev=40)
-    at, along, radius = made(found.x)
-    rest = np.abs(off(found.x))
-    return _Axis(at, along, radius, float(np.sqrt(np.mean(np.minimum(rest, CLOSE) ** 2))))
-
-
-def _seed(cloud: _Cloud, pick: Array, radius: float | None = None) -> _Axis | None:
+def _seed(cloud: Cloud, pick: Array, radius: float | None = None) -> Axis | None:
     """The cylinder that a place lies on the skin of; None when there is none. radius: the one that it must have, within 6 %."""
-    best: tuple[float, _Axis] | None = None
+    best: tuple[float, Axis] | None = None
     for reach in (0.06, 0.12, 0.25, 0.5, 0.9):
         if radius is not None and not 1.2 * radius < reach < 12 * radius + 0.1:
             continue
@@ -146,7 +71,7 @@ def _seed(cloud: _Cloud, pick: Array, radius: float | None = None) -> _Axis | No
             continue
         if len(p) > 1500:
             p = p[np.random.default_rng(len(p)).permutation(len(p))[:1500]]
-        normal = _normals(p)
+        normal = normals(p)
         flat = np.linalg.eigh(normal.T @ normal)
         spread = np.linalg.eigh(np.cov(p.T))
         ways = [flat[1][:, 0]] if flat[0][1] > 0.02 * len(p) else []  # not all one way, as of a plane
@@ -156,19 +81,19 @@ def _seed(cloud: _Cloud, pick: Array, radius: float | None = None) -> _Axis | No
             axis = _about(p, pick, along, radius)
             if axis is None:
                 continue
-            close = _close(axis.radius)
-            off = np.abs(_off(p, axis))
+            close = close_to(axis.radius)
+            off = np.abs(off_axis(p, axis))
             share = float((off < close).mean())
-            on_it = abs(float(_off(pick[None], axis)[0])) < 0.015
+            on_it = abs(float(off_axis(pick[None], axis)[0])) < 0.015
             fits = radius is None or abs(axis.radius - radius) < 0.06 * radius + 0.001
-            if share > 0.45 and on_it and fits and SMALLEST <= axis.radius <= LARGEST and _seen(p[off < close], axis) > ROUND:
+            if share > 0.45 and on_it and fits and SMALLEST <= axis.radius <= LARGEST and seen_round(p[off < close], axis) > ROUND:
                 score = share * math.sqrt(len(p)) / (0.001 + axis.rms)
                 if best is None or score > best[0]:
                     best = (score, axis)
     return best[1] if best else None
 
 
-def _about(p: Array, pick: Array, along: Array, radius: float | None) -> _Axis | None:
+def _about(p: Array, pick: Array, along: Array, radius: float | None) -> Axis | None:
     """The cylinder of points (n, 3) whose axis goes about that way; None when they lie on no circle across it."""
     u = np.linalg.eigh(np.outer(along, along))[1][:, :2].T
     q = (p - pick) @ u.T
@@ -176,7 +101,7 @@ def _about(p: Array, pick: Array, along: Array, radius: float | None) -> _Axis |
     if found is None:
         return None
     centre, r = found
-    return _fitted(p[np.abs(np.linalg.norm(q - centre, axis=1) - r) < 2 * CLOSE], _Axis(pick + centre @ u, along, r))
+    return fitted(p[np.abs(np.linalg.norm(q - centre, axis=1) - r) < 2 * CLOSE], Axis(pick + centre @ u, along, r))
 
 
 def _round(q: Array, radius: float | None) -> tuple[Array, float] | None:
@@ -201,40 +126,26 @@ def _round(q: Array, radius: float | None) -> tuple[Array, float] | None:
     return (centre[k], float(r[k])) if on[k] > 0.4 * len(q) else None
 
 
-def _off(p: Array, axis: _Axis) -> Array:
-    d = p - axis.at
-    return np.asarray(np.linalg.norm(d - np.outer(d @ axis.along, axis.along), axis=1) - axis.radius)
-
-
-def _seen(p: Array, axis: _Axis) -> float:
-    """How much of the round of a cylinder points cover, radians."""
-    d = p - axis.at
-    u = np.cross(axis.along, [1.0, 0, 0] if abs(axis.along[0]) < 0.8 else [0, 1.0, 0])
-    u /= np.linalg.norm(u)
-    angle = np.arctan2(d @ np.cross(axis.along, u), d @ u)
-    return len(np.unique(np.floor(angle / math.radians(10)))) * math.radians(10)
-
-
-def _goes_on(cloud: _Cloud, own: _Axis, here: float, way: int, step: float) -> float:
+def _goes_on(cloud: Cloud, own: Axis, here: float, way: int, step: float) -> float:
     """How far from a place on its axis a pipe is seen to go on: a step, or where points lie far apart as many as have enough of them; else 0."""
-    close = _close(own.radius)
+    close = close_to(own.radius)
     for reach in (step, 2 * step, 4 * step):
         if reach > max(step, GAP):
             break
         low, high = sorted((here, here + way * reach))
         p = cloud.beside(own, low, high, own.radius + 0.03)
-        on = p[np.abs(_off(p, own)) < close] if len(p) else p
+        on = p[np.abs(off_axis(p, own)) < close] if len(p) else p
         many, few = len(on) >= 8 and len(on) > 0.4 * len(p), len(on) >= 5 and len(on) > 0.8 * len(p)
-        if (many and _seen(on, own) > ROUND) or (few and len(on) < 40 and _seen(on, own) > ROUND / 2):
+        if (many and seen_round(on, own) > ROUND) or (few and len(on) < 40 and seen_round(on, own) > ROUND / 2):
             t = (on - own.at) @ own.along * way
             if t.max() - way * here > 0.6 * reach:
                 return reach
     return 0.0
 
 
-def _followed(cloud: _Cloud, axis: _Axis) -> tuple[_Axis, float, float, list[tuple[float, float]]]:
+def _followed(cloud: Cloud, axis: Axis) -> tuple[Axis, float, float, list[tuple[float, float]]]:
     """(axis refined over its whole run, low, high: where it ends along it, the pieces of it that have points)."""
-    step, close = max(0.08, min(1.5 * axis.radius, 0.25)), _close(axis.radius)
+    step, close = max(0.08, min(1.5 * axis.radius, 0.25)), close_to(axis.radius)
     pieces: list[tuple[float, float]] = []
     ends = [0.0, 0.0]
     for way in (1, -1):
@@ -247,24 +158,24 @@ def _followed(cloud: _Cloud, axis: _Axis) -> tuple[_Axis, float, float, list[tup
                 ends[0 if way < 0 else 1] = here
                 back = sorted((here, here - way * max(1.0, 6 * reach)))
                 some = cloud.beside(own, back[0], back[1], own.radius + close)
-                some = some[np.abs(_off(some, own)) < close]
+                some = some[np.abs(off_axis(some, own)) < close]
                 if len(some) > 30 and abs(here) > 3 * step:
-                    new = _fitted(some[:: max(1, len(some) // 800)], own, own.radius)
+                    new = fitted(some[:: max(1, len(some) // 800)], own, own.radius)
                     if abs(float(new.along @ own.along)) > math.cos(math.radians(2)):
                         own = replace(new, at=new.at + new.along * float((axis.at - new.at) @ new.along))
             else:
                 here, gap = here + way * step, gap + step
     low, high = ends
     p = cloud.beside(axis, low, high, axis.radius + 0.03)
-    p = p[np.abs(_off(p, axis)) < 2 * CLOSE]
+    p = p[np.abs(off_axis(p, axis)) < 2 * CLOSE]
     if len(p) > 50:
         for within in (2 * CLOSE, CLOSE):
-            rest = p[np.abs(_off(p, axis)) < within]
-            new = _fitted(rest[:: max(1, len(rest) // 3000)], axis) if len(rest) > 50 else axis
+            rest = p[np.abs(off_axis(p, axis)) < within]
+            new = fitted(rest[:: max(1, len(rest) // 3000)], axis) if len(rest) > 50 else axis
             if abs(new.radius - axis.radius) < 0.3 * axis.radius and abs(float(new.along @ axis.along)) > math.cos(math.radians(5)):
                 axis = new
     t = (p - axis.at) @ axis.along
-    held = t[np.abs(_off(p, axis)) < CLOSE]
+    held = t[np.abs(off_axis(p, axis)) < CLOSE]
     if len(held) > 20:
         low, high = float(np.percentile(held, 0.3)), float(np.percentile(held, 99.7))
     return axis, low, high, pieces
@@ -273,7 +184,7 @@ def _followed(cloud: _Cloud, axis: _Axis) -> tuple[_Axis, float, float, list[tup
 def grown(points: Array, pick: Array, hear: Callable[[float], None] | None = None) -> Pipe:
     """The pipe that a pick lies on. points (n, 3), pick (3,): part frame, metres. hear: told after each run how many metres there are; may
     raise. NotEnough when none is there."""
-    cloud = _Cloud(points) if len(points) else None
+    cloud = Cloud(points) if len(points) else None
     seed = _seed(cloud, pick) if cloud else None
     if cloud is None or seed is None:
         raise NotEnough("no pipe is seen here", subject="pipe", remedy="pick the skin of a pipe where more of its round is seen")
@@ -300,29 +211,29 @@ def grown(points: Array, pick: Array, hear: Callable[[float], None] | None = Non
     return Pipe(chain, corners, radius, rms, count, told, long)
 
 
-def _run(cloud: _Cloud, axis: _Axis) -> Run:
+def _run(cloud: Cloud, axis: Axis) -> Run:
     axis, low, high, pieces = _followed(cloud, axis)
     p = cloud.beside(axis, low, high, axis.radius + CLOSE)
-    p = p[np.abs(_off(p, axis)) < CLOSE]
-    rms = float(np.sqrt(np.mean(_off(p, axis) ** 2))) if len(p) else 0.0
+    p = p[np.abs(off_axis(p, axis)) < CLOSE]
+    rms = float(np.sqrt(np.mean(off_axis(p, axis) ** 2))) if len(p) else 0.0
     seen = min(1.0, sum(b - a for a, b in pieces) / max(high - low, 1e-6))
     return Run(axis.at + axis.along * low, axis.at + axis.along * high, axis.radius, rms, len(p), seen)
 
 
-def _elbow(cloud: _Cloud, last: Run, forward: bool, radius: float, known: list[Run]) -> Run | None:
+def _elbow(cloud: Cloud, last: Run, forward: bool, radius: float, known: list[Run]) -> Run | None:
     """The run of the same radius that begins near an end of another and turns off; its first end is the near one going forward, its last
     going back. Tried are axes that meet the other's near its end, in all directions: most points on the skin, none within."""
     end, way = (last.b, last.along) if forward else (last.a, -last.along)
     reach = 6 * radius + 0.2
     near = cloud.near(end + way * 1.5 * radius, reach)
-    on_last = (np.abs(_off(near, _Axis(last.a, last.along, last.radius))) < 2 * _close(radius)) & ((near - end) @ way < 0.5 * radius)
+    on_last = (np.abs(off_axis(near, Axis(last.a, last.along, last.radius))) < 2 * close_to(radius)) & ((near - end) @ way < 0.5 * radius)
     loose = near[~on_last]
     if len(loose) < 8:
         return None
     best: Run | None = None
     for axis in _tried(loose, end, way, radius, reach):
         if any(
-            _apart(_Axis(k.a, k.along, radius), axis) < 0.01 and abs(float(k.along @ axis.along)) > 0.99
+            apart(Axis(k.a, k.along, radius), axis) < 0.01 and abs(float(k.along @ axis.along)) > 0.99
             for k in [*known, *([best] if best else [])]
         ):
             continue
@@ -331,43 +242,43 @@ def _elbow(cloud: _Cloud, last: Run, forward: bool, radius: float, known: list[R
         run = _run(cloud, axis)
         if not _is_pipe(cloud, run, radius) or abs(float(run.along @ way)) > math.cos(math.radians(12 if run.length > 3 * radius else 30)):
             continue
-        one, other = _Axis(end, last.along, radius), _Axis(run.a, run.along, radius)
-        meets = _meeting(one, other)
+        one, other = Axis(end, last.along, radius), Axis(run.a, run.along, radius)
+        meets = meeting(one, other)
         ends = min(float(np.linalg.norm(meets - run.a)), float(np.linalg.norm(meets - run.b)))
-        joined = max(ends, float(np.linalg.norm(meets - end))) < reach + 0.05 and _apart(one, other) < 0.25 * radius + 0.01
+        joined = max(ends, float(np.linalg.norm(meets - end))) < reach + 0.05 and apart(one, other) < 0.25 * radius + 0.01
         if joined and run.length > 1.2 * radius and (best is None or run.points > best.points):
             best = run
     if best is None:
         return None
-    meets = _meeting(_Axis(end, last.along, radius), _Axis(best.a, best.along, radius))
+    meets = meeting(Axis(end, last.along, radius), Axis(best.a, best.along, radius))
     starts = float(np.linalg.norm(meets - best.a)) < float(np.linalg.norm(meets - best.b))
     return best if starts == forward else replace(best, a=best.b, b=best.a)
 
 
-def _is_pipe(cloud: _Cloud, run: Run, radius: float) -> bool:
+def _is_pipe(cloud: Cloud, run: Run, radius: float) -> bool:
     """A run of the radius wanted, on whose skin most of what lies near it is, and hardly anything within."""
     if run.points < 12 or abs(run.radius - radius) > 0.06 * radius + 0.001 or run.rms > 0.0035:
         return False
-    axis, close = _Axis(run.a, run.along, run.radius), _close(radius)
+    axis, close = Axis(run.a, run.along, run.radius), close_to(radius)
     if run.length < 3 * radius:
         p = cloud.beside(axis, 0.0, run.length, radius + close)
-        if _seen(p[np.abs(_off(p, axis)) < close], axis) < math.radians(140):
+        if seen_round(p[np.abs(off_axis(p, axis)) < close], axis) < math.radians(140):
             return False
     return _clear(cloud, axis, 0.0, run.length)
 
 
-def _clear(cloud: _Cloud, axis: _Axis, low: float, high: float) -> bool:
+def _clear(cloud: Cloud, axis: Axis, low: float, high: float) -> bool:
     """Between two places on an axis most points near a cylinder are on its skin, and hardly any within it."""
     p = cloud.beside(axis, low, high, axis.radius + 0.03)
-    off, close = _off(p, axis), _close(axis.radius)
+    off, close = off_axis(p, axis), close_to(axis.radius)
     on = int((np.abs(off) < close).sum())
     return on > 0.6 * int((off > -0.03).sum()) and int((off < -2 * close).sum()) < 0.2 * on
 
 
-def _tried(loose: Array, end: Array, way: Array, radius: float, reach: float) -> list[_Axis]:
+def _tried(loose: Array, end: Array, way: Array, radius: float, reach: float) -> list[Axis]:
     """Up to ten axes that meet another's near its end and that points (n, 3) lie round, refined; those with most points first."""
     tol, near_by = 0.35 * radius, min(reach, 4 * radius + 0.12)
-    turned = _normals(loose) if radius > 0.04 else None  # of thin ones the nearest points lie all round
+    turned = normals(loose) if radius > 0.04 else None  # of thin ones the nearest points lie all round
     even = np.unique(np.floor(loose / (radius / 5)).astype(np.int64), axis=0, return_index=True)[1]
     even = even[np.random.default_rng(len(even)).permutation(len(even))[:MANY]]
     some, normal = loose[even], turned[even] if turned is not None else None
@@ -392,7 +303,7 @@ def _tried(loose: Array, end: Array, way: Array, radius: float, reach: float) ->
             skin &= np.abs((normal * d).sum(axis=1)[:, None] - f * (normal @ along.T)) > 0.85 * off
         score = skin.sum(axis=0) - 3.0 * (here & (f < 2.5 * radius) & (off < radius - tol)).sum(axis=0)
         found += [(float(score[k]), end + way * t, along[k]) for k in np.argsort(score)[-12:] if score[k] >= 5]
-    out: list[_Axis] = []
+    out: list[Axis] = []
     looked: list[Array] = []
     for _, at, to in sorted(found, key=lambda x: -x[0]):
         if any(float(to @ o) > math.cos(math.radians(10)) for o in looked):
@@ -402,7 +313,7 @@ def _tried(loose: Array, end: Array, way: Array, radius: float, reach: float) ->
         f = d @ to
         own = loose[(f > 0.5 * radius) & (f < reach) & (np.abs(np.linalg.norm(d - np.outer(f, to), axis=1) - radius) < 1.5 * tol)]
         if len(own) >= 5:
-            axis = _fitted(own, _Axis(at, to, radius), radius)
+            axis = fitted(own, Axis(at, to, radius), radius)
             place = float((at + to * 2 * radius - axis.at) @ axis.along)
             out.append(replace(axis, at=axis.at + axis.along * place))
         if len(looked) == 10:
@@ -410,24 +321,8 @@ def _tried(loose: Array, end: Array, way: Array, radius: float, reach: float) ->
     return out
 
 
-def _apart(one: _Axis, other: _Axis) -> float:
-    """Metres between two lines."""
-    cross = np.cross(one.along, other.along)
-    long = float(np.linalg.norm(cross))
-    d = other.at - one.at
-    return abs(float(d @ cross)) / long if long > 1e-6 else float(np.linalg.norm(d - one.along * (d @ one.along)))
-
-
-def _meeting(one: _Axis, other: _Axis) -> Array:
-    """The middle of the shortest way between two lines."""
-    d, c = other.at - one.at, float(one.along @ other.along)
-    s = (float(d @ one.along) - c * float(d @ other.along)) / max(1 - c * c, 1e-9)
-    t = (c * float(d @ one.along) - float(d @ other.along)) / max(1 - c * c, 1e-9)
-    return np.asarray((one.at + s * one.along + other.at + t * other.along) / 2)
-
-
 def _corners(chain: list[Run]) -> Array:
     out = [chain[0].a]
     for one, other in zip(chain, chain[1:], strict=False):
-        out.append(_meeting(_Axis(one.b, one.along, one.radius), _Axis(other.a, other.along, other.radius)))
+        out.append(meeting(Axis(one.b, one.along, one.radius), Axis(other.a, other.along, other.radius)))
     return np.array([*out, chain[-1].b])
