@@ -14,8 +14,10 @@ from ..scan.grid import Grid
 Flags = NDArray[np.bool_]
 GAP = 0.02  # metres by which a mixed point is farther than the nearer surface, and nearer than the farther one
 NEAR = 0.012  # metres within which a point is of the surface that two neighbours carry on
+BESIDE = 0.02  # metres from two opposite neighbours within which it is of theirs: ranges of a floor far off scatter more
+SLANT = 0.05  # of what two neighbours differ by, that the surface they carry on may miss besides
 STEEP = 5.0  # pixels of depth between neighbours of one surface: incidence up to 79 degrees
-ROUGH = 6  # points of the 5 x 5 round one that may be on no surface: of leaves and gratings most are
+ROUGH = 8  # points of the 5 x 5 round one that may be on no surface: of leaves and gratings most are
 
 
 def mixed(grid: Grid, points: int) -> Flags:
@@ -29,7 +31,7 @@ def lone(grid: Grid, points: int) -> Flags:
 
 
 def _of(grid: Grid, points: int, what: int) -> Flags:
-    found = kernel.between(grid.image, grid.wrap, GAP, NEAR, STEEP * grid.step, ROUGH)
+    found = kernel.between(grid.image, grid.wrap, GAP, NEAR, BESIDE, SLANT, STEEP * grid.step, ROUGH)
     out = np.zeros(points, bool)
     out[grid.index[found == what]] = True
     return out
