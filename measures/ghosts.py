@@ -103,19 +103,25 @@ def _ghosts() -> list[Row]:
 
 def _cars() -> list[Row]:
     seen = hit = wrong = static = 0
-    for seed in (331, 332, 333):
+    for seed in (351, 352, 353):  # limits were set on 331 to 333, and looked at on 341 to 343
         stations = _scanned(YARD, seed, [], 1_000_000)
         found = movers(stations)
         for k, own in enumerate(stations):
             p, cars = frames.apply(own.T_part_station, own.xyz), np.random.default_rng(100 * seed + k)
             mine, true = _taken(own, found), np.zeros(len(own.xyz), bool)
+            scanner, inside = own.T_part_station[:2, 3], np.zeros(len(own.xyz), bool)
             for _ in range(5):
                 x, y = cars.uniform((-22, -10), (36, 0))
                 low, high = np.array([x, y, 0.23]) - 0.02, np.array([x + 4.4, y + 1.8, 1.45]) + 0.02
-                true |= ((p >= low) & (p <= high)).all(axis=1)
+                car = ((p >= low) & (p <= high)).all(axis=1)
+                if (scanner > low[:2]).all() and (scanner < high[:2]).all():
+                    inside |= car  # the draw put it over the tripod: no car stands there
+                else:
+                    true |= car
+            true &= ~inside
             passed = true & np.any([v == 2 for v in said(own, stations).values()], axis=0)
             seen, hit = seen + int(passed.sum()), hit + int((passed & mine).sum())
-            wrong, static = wrong + int((mine & ~true).sum()), static + int((~true).sum())
+            wrong, static = wrong + int((mine & ~true & ~inside).sum()), static + int((~true).sum())
     return [
         Row(
             "Cars in a yard found: points whom another station's rays passed, 3 draws", f"{hit / seen:.1%}", "", "97 %", hit >= 0.97 * seen

@@ -18,7 +18,7 @@ from taut_lantern.core.scan.scan import Scan
 from taut_lantern.formats import e57
 from taut_lantern.site.common import Progress, stations_of
 from taut_lantern.standins.scanner import Scanner, scan
-from taut_lantern.standins.scene import ottermere
+from taut_lantern.standins.scene import Scene, ottermere
 from taut_lantern.standins.site import simulate, station_pose, walkers_of
 from taut_lantern.steps import projects
 from taut_lantern.steps.clean import edits, filters
@@ -66,6 +66,35 @@ def test_people_are_found_whom_others_looked_through_and_what_stands_is_left(sta
     assert all(m.against and m.share > 0.4 and (m.high > m.low).all() for m in found)
     few = movers(stations, strength=0.0)
     assert sum(len(m.points) for m in few) <= sum(len(m.points) for m in found)
+
+
+def test_cars_are_found_far_off_and_from_one_side_and_a_pane_in_a_wall_is_none() -> None:
+    """A car 26 m off is of few points, another's side is seen at 80 degrees, in lines; a pane that one station saw and others looked through stays."""
+    cars = {0: (-16.0, -2.0), 1: (14.0, -5.0)}
+    stations = []
+    for k, (x, y) in enumerate(((-8.0, -6.0), (0.0, 2.0), (10.0, -6.0))):
+        s = Scene()
+        s.box((-30, -25, -0.3), (45, 25, 0), (0.4, 0.4, 0.38), 0.4)
+        s.box((-32, 9, 0), (40, 10, 5), (0.6, 0.4, 0.3), 0.5)
+        s.wall(1, -12.0, 0.1, (-28, 30), (0, 3), [(-3.0, 1.0, 1.0, 2.2)], (0.8, 0.8, 0.7))
+        s.box((-32, -18, 0), (40, -17.5, 5), (0.6, 0.4, 0.3), 0.5)
+        if k == 1:  # the others look through it, at a slant
+            s.box((-3.0, -11.96, 1.0), (1.0, -11.94, 2.2), (0.5, 0.6, 0.6), 0.3)
+        if k in cars:
+            a, b = cars[k]
+            s.box((a, b, 0.25), (a + 4.4, b + 1.8, 0.9), (0.7, 0.1, 0.1), 0.5)
+            s.box((a + 1.1, b + 0.1, 0.9), (a + 3.4, b + 1.7, 1.45), (0.15, 0.15, 0.17), 0.2)
+        cloud, pose = scan(s, (x, y, 1.6), 0.4 * k, 70 + k, Scanner(points=1_000_000))
+        stations.append(Seen(f"Y{k}", range_image(cloud, 1_000_000), cloud.xyz, pose))
+    found = movers(stations)
+    for k, own in enumerate(stations):
+        p, mine = frames.apply(own.T_part_station, own.xyz), taken(own, found)
+        a, b = cars.get(k, (99.0, 99.0))
+        car = ((p > [a - 0.03, b - 0.03, 0.22]) & (p < [a + 4.43, b + 1.83, 1.48])).all(axis=1)
+        passed = car & np.any([v == 2 for v in said(own, stations).values()], axis=0)
+        assert passed.sum() > 100 or k not in cars
+        assert (mine & passed).sum() >= (0.97, 0.85, 0)[k] * passed.sum(), (own.name, (mine & passed).sum(), passed.sum())
+        assert (mine & ~car).sum() <= 0.01 * mine.sum(), (own.name, (mine & ~car).sum())  # beams that met its edge; the pane is not taken
 
 
 def test_what_is_found_is_proposed_then_deleted_one_by_one_or_kept_and_taken_back(tied: str, truth: dict[str, Any]) -> None:
