@@ -8,7 +8,7 @@ import sys
 from datetime import date
 from pathlib import Path
 
-from . import bench, cleaning, drawing, faults, ghosts, honest, joint, large, network, pairs, points, targets, ties, tracing
+from . import bench, chosen, cleaning, drawing, faults, ghosts, honest, joint, large, network, pairs, points, targets, ties, tracing
 from .table import Row, markdown
 
 PARTS = {
@@ -21,6 +21,7 @@ PARTS = {
     "joint": joint.run,
     "network": network.run,
     "targets": targets.run,
+    "chosen": chosen.run,
     "cleaning": cleaning.run,
     "ghosts": ghosts.run,
     "drawing": drawing.run,

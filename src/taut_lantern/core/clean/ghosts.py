@@ -32,6 +32,7 @@ AGREE, THROUGH = 0.02, 0.10  # metres beside the spacing of the rays, within whi
 AGREED = 0.25  # of images of a ghost, at which something was measured: the rest is hidden from all stations
 WRONG = 0.15  # of images that anybody has a say in, through which rays passed freely
 REAL = 0.2  # of the places themselves that other stations have a say in, not through the same mirror, at which they measured something
+PLAIN, REAL_AT_MOST = 0.9, 0.4  # share of images that are met, from which on more of the places themselves may be, and how many
 SOME = 0.03  # of all places, that this has to be to count
 SHIFT, DROP = 0.2, 0.6  # metres by which a plane is moved as a trial, and the share of what agreed that still may: chance is left as it is
 FREE = 0.3  # of places through which other rays passed, where few points tell
@@ -301,7 +302,8 @@ class _Case:
             return None
         apart = [self._apart(x, q) for x in self.stations if x is not self.own]
         real = sum(int(_seen(self.own, [x], q[far]).sum()) for x, far in apart)
-        if real > max(REAL * sum(len(far) for _, far in apart), SOME * len(q)):
+        plain = met.mean() > PLAIN and empty.sum() < (1 - PLAIN) * (met | empty).sum()  # some places are met by chance all the same
+        if real > max((REAL_AT_MOST if plain else REAL) * sum(len(far) for _, far in apart), SOME * len(q)):
             return None
         if telling.sum() >= TELLING:
             moved = [_Plane(self.plane.normal, self.plane.far + shift) for shift in (-SHIFT, SHIFT)]

@@ -1,0 +1,111 @@
+"""Selections over a hundred million stored points, and what five hundred deletions cost when a project is opened."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from .table import Row
+
+EDITS = 500
+
+
+def _view(low: np.ndarray, high: np.ndarray) -> list[float]:
+    """The site from above, all of it between -1 and 1."""
+    middle, half = (low + high) / 2, (high - low) / 2 + 1
+    view = np.diag([1 / half[0], 1 / half[1], 0.001, 1.0])
+    view[:2, 3] = -middle[:2] / half[:2]
+    return [float(v) for v in view.reshape(-1)]
+
+
+def _outline(x: float, y: float, size: float) -> list[list[float]]:
+    """An outline of 40 corners round a place of the view."""
+    turn = np.linspace(0, 2 * np.pi, 40, endpoint=False)
+    reach = size * (1 + 0.15 * np.sin(7 * turn))
+    return [[float(x + a), float(y + b)] for a, b in np.stack([reach * np.cos(turn), reach * np.sin(turn)], axis=1)]
+
+
+def _select(project: str, stations: list[str], view: list[float], outline: list[list[float]]) -> tuple[float, int]:
+    """Seconds until the points of an outline are selected and counted, as the background does it, and how many they are."""
+    from taut_lantern.site.common import Progress
+    from taut_lantern.steps.clean import selecting
+
+    begin = time.monotonic()
+    params: dict[str, Any] = {"spec": {"kind": "lasso", "view": view, "outline": outline, "front": None}, "stations": stations}
+    done = selecting.job(project, params | {"op": "replace", "among": "living", "seen": None}, Progress())
+    return time.monotonic() - begin, int(done["count"])
+
+
+def _edited(project: str, stations: list[str], view: list[float]) -> None:
+    from taut_lantern.steps.clean import acting, selecting
+
+    rng = np.random.default_rng(5)
+    made = 0
+    while made < EDITS:
+        some = stations[int(rng.integers(len(stations)))]
+        spec = {"kind": "lasso", "view": view, "outline": _outline(*rng.uniform(-0.9, 0.9, 2), 0.01), "front": None}
+        told = selecting.choose(project, spec, [some])
+        if told["count"]:
+            acting.act(project, "delete", told["revision"], {})
+            made += 1
+
+
+def run() -> list[Row]:
+    from playwright.sync_api import sync_playwright
+
+    from taut_lantern.site.common import matrix, stations_of
+    from taut_lantern.store.db import session
+    from tests.browser.driver import ARGS
+    from tests.databases import fresh_database
+    from tests.served import Served
+
+    from .bench import EACH, STATIONS, opened, site
+
+    os.environ["LANTERN_DATABASE"] = fresh_database("lantern_measure")
+    with tempfile.TemporaryDirectory() as folder, sync_playwright() as p:
+        served = Served(os.environ["LANTERN_DATABASE"], Path(folder) / "log")
+        served.start()
+        chromium = p.chromium.launch(executable_path="/usr/bin/chromium", headless=True, chromium_sandbox=False, args=ARGS)
+
+        def first(project: str) -> float:
+            """Seconds to the first picture on a cold browser cache, the median of five."""
+            out = []
+            for _ in range(5):
+                page, told = opened(chromium, f"{served.url}/p/{project}/clean")
+                out.append(told["first"])
+                page.context.close()
+            return float(np.median(out))
+
+        try:
+            project = site(STATIONS)
+            with session() as s:
+                rows = stations_of(s, project)
+                ids = [x.id for x in rows]
+                at = np.array([matrix(x.pose)[:3, 3] for x in rows])
+            view = _view(at.min(axis=0) - 6, at.max(axis=0) + 6)
+            _select(project, ids, view, _outline(0.3, 0.2, 0.02))  # compiled and connected before the clock
+            small, few = _select(project, ids, view, _outline(-0.1, 0.1, 0.04))
+            large, many = _select(project, ids, view, _outline(0.05, 0.0, 0.55))
+            before = first(project)
+            _edited(project, ids, view)
+            after = first(project)
+        finally:
+            chromium.close()
+            served.stop()
+    words = f"of {STATIONS * EACH / 1e6:.0f} million points in {STATIONS} stations"
+    return [
+        Row(f"Outline round {few:,} {words}, to the count", f"{small:.2f} s", "none needed", "2 s", small < 2),
+        Row(f"Outline round {many:,} {words}, to the count", f"{large:.1f} s", f"{many / large / 1e6:.1f} M points/s", "2 s", large < 2),
+        Row(
+            f"First picture with {EDITS} deletions, 100 stations, 100 million points",
+            f"{after:.2f} s",
+            f"the same before them: {before:.2f} s ({after / before:.2f}x)",
+            "at most 1.1x",
+            after <= 1.1 * before,
+        ),
+    ]
