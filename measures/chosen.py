@@ -59,6 +59,7 @@ def run() -> list[Row]:
     from playwright.sync_api import sync_playwright
 
     from taut_lantern.site.common import matrix, stations_of
+    from taut_lantern.steps.clean import selecting
     from taut_lantern.store.db import session
     from tests.browser.driver import ARGS
     from tests.databases import fresh_database
@@ -91,6 +92,7 @@ def run() -> list[Row]:
             _select(project, ids, view, _outline(0.3, 0.2, 0.02))  # compiled and connected before the clock
             small, few = _select(project, ids, view, _outline(-0.1, 0.1, 0.04))
             large, many = _select(project, ids, view, _outline(0.05, 0.0, 0.55))
+            selecting.clear(project)
             before = first(project)
             _edited(project, ids, view)
             after = first(project)

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from taut_lantern.core import frames
 from taut_lantern.core.clean.select import Box, Lasso
 from taut_lantern.core.draw.fit import find_circles, find_lines, fit_circle
-from taut_lantern.core.draw.section import Cut, box_meets, plan, slab, upright
+from taut_lantern.core.draw.section import Cut, box_meets, plan, slab, stepped, upright
 from taut_lantern.core.errors import BadInput
 from taut_lantern.core.kernels import outline, reference
 
@@ -84,12 +84,35 @@ def test_an_upright_section_runs_from_the_first_pick_and_looks_to_the_left() -> 
             upright(a, b, 0, depth)
 
 
+def test_a_cut_in_steps_goes_through_the_picks_of_each_leg_and_takes_what_lies_at_it() -> None:
+    picks = np.array([[0.0, 0.02], [3.0, -0.02], [3.4, 2.0], [6.0, 2.0], [6.2, -1.0], [9.0, -1.0]])
+    a, b, steps = stepped(picks)
+    np.testing.assert_allclose([*a, *b], [0, 0, 9, 0], atol=0.05)  # the picks are 2 cm off
+    np.testing.assert_allclose(steps, [[3.2, 2.0], [6.1, -1.0]], atol=0.05)
+    cut = upright((0, 0), (9, 0), before=0.05, behind=0.3, steps=[(3.2, 2.0), (6.1, -1.0)])
+    at = np.array([[1, 0.1, 1], [5, 2.1, 1], [5, 0.1, 1], [8, -0.9, 1], [8, -1.2, 1], [8, 0.0, 1]])
+    p, inside = slab(cut, at)
+    np.testing.assert_array_equal(inside, [True, True, False, True, False, False])
+    np.testing.assert_allclose(p[[0, 1, 3]], [[1, 1, -0.1], [5, 1, -0.1], [8, 1, -0.1]], atol=1e-12)
+    for wrong in ([(3.0, 1.0), (2.0, 1.0)], [(9.5, 1.0)], [(3.0, math.inf)]):
+        with pytest.raises(BadInput, match="steps"):
+            upright((0, 0), (9, 0), steps=wrong)
+    for line in (picks[:3], picks[[0, 1, 1, 0]]):
+        with pytest.raises(BadInput):
+            stepped(line)
+
+
 @given(st.integers(0, 50))
 def test_no_tile_with_points_in_the_slab_is_passed_over(seed: int) -> None:
     rng = np.random.default_rng(seed)
     t = frames.pose(float(rng.uniform(-3, 3)), tuple(rng.normal(size=3) * 5))
     p = rng.uniform(-1, 1, (300, 3)) + rng.normal(size=3) * 3
-    for cut in (plan(float(rng.normal()), 0.02, 0.05), upright(tuple(rng.normal(size=2)), tuple(rng.normal(size=2) + 3), 0.05, 0.05)):
+    a, b = tuple(rng.normal(size=2)), tuple(rng.normal(size=2) + 3)
+    for cut in (
+        plan(float(rng.normal()), 0.02, 0.05),
+        upright(a, b, 0.05, 0.05),
+        upright(a, b, 0.05, 0.05, [(1.0, rng.normal()), (1.5, -1)]),
+    ):
         if slab(cut, frames.apply(t, p))[1].any():
             assert box_meets(cut, t, p.min(axis=0), p.max(axis=0))
 

@@ -13,15 +13,17 @@ import pytest
 from numpy.typing import NDArray
 
 from taut_lantern.core import frames
-from taut_lantern.core.errors import BadInput, Conflict, NotEnough
+from taut_lantern.core.errors import BadInput, Conflict, NotEnough, NotFound
 from taut_lantern.formats import e57
 from taut_lantern.site.common import Progress, matrix, stations_of
+from taut_lantern.site.slab import slab_of
 from taut_lantern.steps import projects
 from taut_lantern.steps.clean import acting, boxes, classes, density, edits, filters, selecting, zones
+from taut_lantern.steps.draw import cuts, finding
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.store.db import actor, file_chunks, session
 from taut_lantern.store.marks import deleted_mask, hidden_mask
-from taut_lantern.store.models import PointSet, Station
+from taut_lantern.store.models import PointSet, Section, Station
 from taut_lantern.store.tiles import read_station
 from tests.support import bring_in, link_rows, make_project, room, write_scan
 
@@ -350,3 +352,37 @@ def test_one_spacing_is_seen_before_it_goes_out_and_takes_no_point_from_a_select
     zones.change_zone(cloud.project, zone["id"], zone["version"], {"shown": True})
     with laspy.open(delivered(cloud.project, tmp_path, "laz", even=None)) as f:
         assert f.header.point_count == 60_000
+
+
+def test_a_cut_may_be_of_zones_or_stations_alone_and_is_old_when_the_zone_takes_more(project: str) -> None:
+    cloud = Cloud(project)
+    height = cloud.bottom + 0.7
+
+    def met(section: str) -> int:
+        with session() as s:
+            return slab_of(s, project, s.get_one(Section, section)).counts["points"]
+
+    def old(section: str) -> list[str]:
+        with session() as s:
+            (row,) = (r for r in cuts.list_sections(s, project) if r["id"] == section)
+        return [t["why_old"] for t in row["traces"]]
+
+    inside = cloud.where(lambda p: np.abs(p[:, 2] - height) <= 0.2)
+    params = {"height": height, "before": 0.2, "behind": 0.2}
+    whole, one = cuts.make_sections(project, [("plan", params, ""), ("plan", params | {"of": {"stations": [cloud.ids[0]]}}, "")])
+    assert (met(whole), met(one)) == (sum(int(x.sum()) for x in inside), int(inside[0].sum())) and met(one) > 500
+    cloud.choose("lasso", view=ABOVE, outline=LEFT)
+    chosen = cloud.selected()
+    zone = cloud.act("keep", name="West")["id"]
+    section = cuts.make_section(project, "plan", params | {"of": {"zones": [zone]}})
+    assert met(section) == sum(int((a & b).sum()) for a, b in zip(inside, chosen, strict=True)) > 500
+    finding.job(project, {"section_id": section}, Progress())
+    assert old(section) and not any(old(section))
+    cloud.choose("height", low=height - 0.4, high=height + 0.4)
+    cloud.act("into", zone=zone)
+    assert met(section) == met(whole) and "points" in " ".join(old(section))
+    cuts.change_section(project, section, 1, params={"of": {}})
+    zones.remove_zone(project, zone, None)
+    assert met(section) == met(whole)
+    with pytest.raises(NotFound, match="zones"):
+        cuts.make_section(project, "plan", params | {"of": {"zones": [zone]}})

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 import numpy as np
@@ -30,7 +30,7 @@ def cut_of(section: Section) -> Cut:
     p = section.params
     if section.kind in LEVEL:
         return (plan if section.kind == "plan" else ceiling)(p["height"], p["before"], p["behind"], p.get("turn", 0.0))
-    return upright((p["a"][0], p["a"][1]), (p["b"][0], p["b"][1]), p["before"], p["behind"])
+    return upright((p["a"][0], p["a"][1]), (p["b"][0], p["b"][1]), p["before"], p["behind"], p.get("steps") or ())
 
 
 def layers_of(project: Project) -> list[dict[str, Any]]:
@@ -63,9 +63,13 @@ def guessed(trace: Trace) -> bool:
     return trace.state == "found" or (long > 0 and float(trace.fit.get("bridged") or 0.0) > GUESSED * long)
 
 
-def T_frame_section(section: Section, frame: InUse) -> Array:
-    """From a section to the coordinates that are in use; may stretch."""
-    return frame.T_frame_part @ matrix(section.T_part_base) @ frames.inverse(cut_of(section).T_section_base)
+def T_frame_section(section: Section, frame: InUse, shape: Shape | None = None) -> Array:
+    """From a section to the coordinates that are in use; may stretch. Of a cut in steps, from the leg that most of a shape lies on."""
+    cut = cut_of(section)
+    out = frame.T_frame_part @ matrix(section.T_part_base) @ frames.inverse(cut.T_section_base)
+    if shape is not None and cut.steps:
+        out = out @ frames.pose(0.0, (0.0, 0.0, -float(cut.shift(np.array([np.mean([x for x, _ in shape.points])]))[0])))
+    return out
 
 
 def words_of(shape: Shape, section: Section, frame: InUse) -> str:
@@ -122,13 +126,19 @@ def cut_marks(section: Section, others: list[Section], T_there: Array | None = N
         along = (b - a) / max(long, 1e-9)
         look = np.array([-along[1], along[0]])
         size = min(0.6, 0.1 * long)
-        lines = [[a - along * size, b + along * size]]
-        for end in (lines[0][0], lines[0][1]):
+        line = [a - along * size]
+        shift = 0.0
+        for at, more in other.params.get("steps") or ():
+            corner = a + along * at
+            line += [corner + look * shift, corner + look * more]
+            shift = more
+        lines = [[*line, b + along * size + look * shift]]
+        for end in (lines[0][0], lines[0][-1]):
             tip = end + look * size
             lines += [[end, tip], [tip - look * size * 0.4 - along * size * 0.2, tip], [tip - look * size * 0.4 + along * size * 0.2, tip]]
-        shapes = [Shape("line", tuple((float(x), float(y)) for x, y in line)) for line in lines]
+        shapes = [Shape("line" if len(x) == 2 else "polyline", tuple((float(p), float(q)) for p, q in x)) for x in lines]
         short = other.name.removeprefix("Section ").removeprefix("Elevation ") or other.name
-        for end in (lines[0][0], lines[0][1]):
+        for end in (lines[0][0], lines[0][-1]):
             at = end + look * size * 1.25 - [0.35 * size, 0.0]
             shapes.append(Shape("text", ((float(at[0]), float(at[1])),), 0.0, {"text": short, "height": 0.7 * size}))
         out += [Drawn(x, MARKS, t, dashed=k == 0) for k, x in enumerate(shapes)]
@@ -154,7 +164,8 @@ def drawn(s: Session, project: Project, frame: InUse, section_ids: list[str] | N
         if section_ids and section.id not in section_ids:
             continue
         there = np.eye(4) if in_section else T_frame_section(section, frame)
-        out += [d for d in drawn_of(s, section, frame, there) if d.layer not in hidden]
+        own = [d for d in drawn_of(s, section, frame, there) if d.layer not in hidden]
+        out += own if in_section else [replace(d, T_frame_section=T_frame_section(section, frame, d.shape)) for d in own]
         out += cut_marks(section, rows, there)
         out.append(Drawn(Shape("text", ((0.0, 0.0),), 0.0, {"text": section.name}), MARKS, there))
     return out

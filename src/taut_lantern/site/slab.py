@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 
 from ..core import frames
 from ..core.draw.section import Cut, box_meets, slab
-from ..store.marks import deleted_mask
+from ..store.marks import deleted_mask, deletions_of, points_of_zones, with_nested, zones_of
 from ..store.models import Section, Station
 from ..store.tiles import read_tiles, tiles_of
 from .common import Array, Progress, matrix, stations_of
@@ -45,14 +45,30 @@ class Piece:
     intensity: NDArray[np.uint8]
 
 
+def cleaning_of(s: Session, project_id: str, section: Section) -> str:
+    """What was deleted, and which points the zones hold that a cut is of, as a word that changes with either."""
+    word, chosen = deletions_of(s, project_id), (section.params.get("of") or {}).get("zones")
+    if not chosen:
+        return word
+    rows = zones_of(s, project_id)
+    own = with_nested(rows, set(chosen))
+    return " ".join([word, *sorted(z.points for z in rows if z.id in own)])
+
+
 class Slicing:
     """What a cut meets of a part's stations. reads: points at most, coarse levels first; None: all."""
 
     def __init__(self, s: Session, project_id: str, section: Section, reads: int | None = None, cut: Cut | None = None) -> None:
         self.s, self.cut = s, cut or cut_of(section)
         self.box = clip_of(s, project_id, section.part_id)
+        of = section.params.get("of") or {}
+        self.zones = points_of_zones(s, project_id, of["zones"]) if of.get("zones") else None
         T_base_part = frames.inverse(matrix(section.T_part_base))
         self.stations = stations_in(stations_of(s, project_id), section.part_id)
+        if of.get("stations"):
+            self.stations = [x for x in self.stations if x.id in of["stations"]]
+        if self.zones is not None:
+            self.stations = [x for x in self.stations if x.id in self.zones]
         self.pose = [T_base_part @ matrix(x.pose) for x in self.stations]
         rows: list[list[Any]] = [tiles_of(s, [x.id]) for x in self.stations]
         self.tiles = sum(len(x) for x in rows)
@@ -85,6 +101,10 @@ class Slicing:
             if not ids:
                 continue
             dead, there = deleted_mask(self.s, station), matrix(station.pose)
+            if self.zones is not None:
+                apart = np.ones(station.points, bool)
+                apart[self.zones[station.id]] = False
+                dead |= apart
             for tile in read_tiles(ids):
                 p, inside = slab(self.cut, frames.apply(self.pose[k], tile.xyz))
                 inside &= ~dead[tile.first : tile.first + len(p)]

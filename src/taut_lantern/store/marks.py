@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from ..core.errors import NotFound
 from .db import GONE
 from .models import Edit, PointSet, Station, Zone
 from .rows import new_id
@@ -111,6 +112,18 @@ def with_nested(zones: list[Zone], chosen: set[str]) -> set[str]:
     while below := {z.id for z in zones if z.parent_id in found} - found:
         found |= below
     return found
+
+
+def points_of_zones(s: Session, project_id: str, chosen: Iterable[str]) -> dict[str, Index]:
+    """The points of zones and of all that is nested in them, by station. NotFound when one of them is gone."""
+    rows = zones_of(s, project_id)
+    if set(chosen) - {z.id for z in rows}:
+        raise NotFound("a zone that was chosen does not exist any more", subject="zones", remedy="choose others")
+    out: dict[str, Index] = {}
+    for own in with_nested(rows, set(chosen)):
+        held = read_set(s, next(z.points for z in rows if z.id == own))
+        out = {x: np.union1d(out.get(x, np.zeros(0, np.int64)), held.get(x, np.zeros(0, np.int64))) for x in {*out, *held}}
+    return out
 
 
 def _in_zones(s: Session, station: Station, which: str) -> Marks:

@@ -3481,6 +3481,22 @@ export interface components {
             /** Version */
             version: number;
         };
+        /**
+         * CutOf
+         * @description What a cut is of alone: points of these stations, of these zones and what is nested in them, or of both.
+         */
+        CutOf: {
+            /**
+             * Stations
+             * @default []
+             */
+            stations: string[];
+            /**
+             * Zones
+             * @default []
+             */
+            zones: string[];
+        };
         /** CutsIn */
         CutsIn: {
             /** Cuts */
@@ -5226,11 +5242,14 @@ export interface components {
              * @enum {string}
              */
             kind: "plan" | "ceiling" | "upright" | "elevation";
+            /** Line */
+            line?: number[][] | null;
             /**
              * Name
              * @default
              */
             name: string;
+            of?: components["schemas"]["CutOf"] | null;
             /** Part */
             part?: string | null;
             /** Turn */
@@ -5247,6 +5266,8 @@ export interface components {
             marks: components["schemas"]["MarksOut"];
             /** Name */
             name: string;
+            /** Of */
+            of: string;
             /** Params */
             params: {
                 [key: string]: unknown;
@@ -5272,6 +5293,7 @@ export interface components {
             height?: number | null;
             /** Name */
             name?: string | null;
+            of?: components["schemas"]["CutOf"] | null;
             /**
              * Version
              * @description of the row as whoever asks has it before them

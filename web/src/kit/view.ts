@@ -258,6 +258,17 @@ export function pickTwo(done: (from: number[], to: number[]) => void) {
   });
 }
 
+/** Let any number of places be picked in plan; whoever asked reads them from ``picks`` and lets go of the tool. */
+export function pickMany() {
+  const { set } = useView.getState();
+  set({
+    tool: "planPick",
+    panes: ["plan"],
+    picks: [],
+    onPick: (at) => set({ picks: [...useView.getState().picks, at] }),
+  });
+}
+
 export const isStep = (step: string): step is StepId => step in PANES;
 
 export const useView = create<State & Actions>((set, get) => ({

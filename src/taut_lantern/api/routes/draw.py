@@ -31,6 +31,8 @@ def make_section(project_id: P, body: x.SectionIn) -> x.Made:
         "b": body.b,
         "height": body.height,
         "turn": body.turn,
+        "line": body.line,
+        "of": body.of and body.of.model_dump(),
     }
     name = body.name
     if body.kind in ("plan", "ceiling") and body.height is None:

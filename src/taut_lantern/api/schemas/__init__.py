@@ -27,6 +27,7 @@ from .devices import AimIn, AimOut, DeviceFetchIn, DeviceOut, DeviceScan, Device
 from .draw import (
     AcceptFoundIn,
     CutMarkOut,
+    CutOf,
     CutsIn,
     EditTracesIn,
     FittedOut,
@@ -173,6 +174,7 @@ __all__ = [
     "ConvertIn",
     "CornerOut",
     "CutMarkOut",
+    "CutOf",
     "CutsIn",
     "DecideAllIn",
     "DecideIn",

@@ -16,6 +16,13 @@ Ids = Annotated[list[Id], Field(min_length=1, max_length=2000)]
 Picture = Literal["density", "intensity", "colour", "depth", "relief", "x-ray"]
 
 
+class CutOf(Model):
+    """What a cut is of alone: points of these stations, of these zones and what is nested in them, or of both."""
+
+    stations: Annotated[list[Id], Field(max_length=1000)] = []
+    zones: Annotated[list[Id], Field(max_length=200)] = []
+
+
 class SectionIn(Model):
     kind: Literal["plan", "ceiling", "upright", "elevation"]
     name: Name = ""
@@ -28,6 +35,8 @@ class SectionIn(Model):
     b: Place | None = None
     before: Depth = 0.0
     behind: Depth = 0.05
+    line: Annotated[list[Place], Field(max_length=30)] | None = None  # upright, in steps: both ends of each leg in turn, instead of a and b
+    of: CutOf | None = None  # None: of all that is seen
 
 
 class FloorOut(Out):
@@ -53,6 +62,7 @@ class SectionPatch(Model):
     b: Place | None = None
     before: Depth | None = None
     behind: Depth | None = None
+    of: CutOf | None = None  # of nothing: of all that is seen
     window: Annotated[list[Number], Field(max_length=4)] | None = None  # what sheets show: low and high corner; []: all there is
 
 
@@ -117,6 +127,7 @@ class SectionOut(Out):
     name: str
     kind: str
     params: dict[str, Any]
+    of: str  # what it is of alone, in words; "" when of all that is seen
     part: str | None
     T_section_part: list[float]
     marks: MarksOut

@@ -8,6 +8,7 @@ and a shift. What lies *before* the cut is on the viewer's side of it. Base = th
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,11 +19,13 @@ from ..errors import BadInput
 
 Array = NDArray[np.float64]
 MOST = 60  # sections of a row
+STEPS = 12  # of one cut
 
 
 @dataclass(frozen=True)
 class Cut:
-    """T_section_base and the slab: from -behind to +before towards the viewer. low, high: limits along and across."""
+    """T_section_base and the slab: from -behind to +before towards the viewer. low, high: limits along and across. steps: where the cut
+    goes on, metres along, and how far on beyond its line, away from the viewer."""
 
     kind: str  # plan | ceiling | upright
     T_section_base: Array
@@ -30,6 +33,18 @@ class Cut:
     behind: float
     low: tuple[float, float] | None = None  # limits in the section frame
     high: tuple[float, float] | None = None
+    steps: tuple[tuple[float, float], ...] = ()
+
+    @property
+    def legs(self) -> list[tuple[float, float, float]]:
+        """From, to (metres along) and shift away from the viewer of each straight piece."""
+        at = [-math.inf, *(x for x, _ in self.steps), math.inf]
+        return [(low, high, shift) for low, high, shift in zip(at[:-1], at[1:], [0.0, *(y for _, y in self.steps)], strict=True)]
+
+    def shift(self, along: Array) -> Array:
+        """(n,) of the pieces that places along (n,) are on."""
+        shifts = np.array([0.0, *(y for _, y in self.steps)])
+        return np.asarray(shifts[np.searchsorted(np.array([x for x, _ in self.steps]), along, side="right")])
 
 
 def plan(height: float, before: float = 0.0, behind: float = 0.05, turn: float = 0.0) -> Cut:
@@ -47,17 +62,44 @@ def ceiling(height: float, before: float = 0.0, behind: float = 0.05, turn: floa
     return Cut("ceiling", own.T_section_base, own.before, own.behind)
 
 
-def upright(a: tuple[float, float], b: tuple[float, float], before: float = 0.0, behind: float = 0.05) -> Cut:
-    """An upright cut through two plan picks, looking to the left of a -> b. along starts at a, across is z of the base."""
+def upright(
+    a: tuple[float, float], b: tuple[float, float], before: float = 0.0, behind: float = 0.05, steps: Sequence[Sequence[float]] = ()
+) -> Cut:
+    """An upright cut through two plan picks, looking to the left of a -> b. along starts at a, across is z of the base. steps: see Cut."""
     d = np.array(b) - np.array(a)
     length = float(np.linalg.norm(d))
     if not length > 0.01 or before + behind <= 0:
         raise BadInput("the two picks of a section lie on each other", remedy="pick two points at least 1 cm apart")
+    at = [float(x) for x, _ in steps]
+    if len(at) > STEPS or any(not 0 < x < length for x in at) or sorted(set(at)) != at or not np.isfinite([y for _, y in steps]).all():
+        raise BadInput(
+            "the steps of a cut lie one after the other between its ends", subject="steps", remedy="pick the legs again, in order"
+        )
     u = d / length
     t = np.eye(4)
     t[:3, :3] = [[u[0], u[1], 0], [0, 0, 1], [u[1], -u[0], 0]]
     t[:3, 3] = -t[:3, :3] @ np.array([a[0], a[1], 0.0])
-    return Cut("upright", t, before, behind, (-0.5, -1e6), (length + 0.5, 1e6))
+    return Cut("upright", t, before, behind, (-0.5, -1e6), (length + 0.5, 1e6), tuple((float(x), float(y)) for x, y in steps))
+
+
+def stepped(line: Array) -> tuple[tuple[float, float], tuple[float, float], list[tuple[float, float]]]:
+    """Ends a, b and steps of an upright cut from the ends of its legs, picked in turn (2n, 2): legs are laid parallel, each through the
+    middle of its picks, and a step lies midway between the end of one leg and the beginning of the next."""
+    if len(line) < 2 or len(line) % 2 or len(line) > 2 * STEPS + 2:
+        raise BadInput("a cut in steps needs the two ends of each leg", subject="line", remedy="pick both ends of every leg, in order")
+    legs = line.reshape(-1, 2, 2)
+    way = (legs[:, 1] - legs[:, 0]).sum(axis=0)
+    if not np.linalg.norm(way) > 0.01:
+        raise BadInput(
+            "the legs of this cut run against each other", subject="line", remedy="pick them one after the other, all in one way"
+        )
+    u = way / np.linalg.norm(way)
+    off = ((legs - line[0]) @ np.array([-u[1], u[0]])).mean(axis=1)
+    run = (legs - line[0]) @ u
+    a = line[0] + off[0] * np.array([-u[1], u[0]])
+    b = a + run[-1, 1] * u
+    steps = [(float(run[k, 1] + run[k + 1, 0]) / 2, float(off[k + 1] - off[0])) for k in range(len(legs) - 1)]
+    return (float(a[0]), float(a[1])), (float(b[0]), float(b[1])), steps
 
 
 def series(line: Array, spacing: float, width: float) -> list[tuple[tuple[float, float], tuple[float, float]]]:
@@ -80,8 +122,11 @@ def series(line: Array, spacing: float, width: float) -> list[tuple[tuple[float,
 
 
 def slab(cut: Cut, points: Array) -> tuple[Array, NDArray[np.bool_]]:
-    """(points in the section frame (n, 3), mask of those inside the slab), of points in the base."""
+    """(points in the section frame (n, 3), mask of those inside the slab), of points in the base. Of a cut in steps, towards is told from
+    the leg that a point is on."""
     p = frames.apply(cut.T_section_base, points)
+    if cut.steps:
+        p[:, 2] += cut.shift(p[:, 0])
     inside = (p[:, 2] >= -cut.behind) & (p[:, 2] <= cut.before)
     if cut.low is not None and cut.high is not None:
         inside &= (p[:, 0] >= cut.low[0]) & (p[:, 0] <= cut.high[0]) & (p[:, 1] >= cut.low[1]) & (p[:, 1] <= cut.high[1])
@@ -92,7 +137,9 @@ def box_meets(cut: Cut, T_base_station: Array, low: Array, high: Array) -> bool:
     """Whether an axis-aligned box in a station's frame can hold points of the slab."""
     corner = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])])
     p = frames.apply(cut.T_section_base @ T_base_station, corner)
-    if p[:, 2].min() > cut.before or p[:, 2].max() < -cut.behind:
+    low_at, high_at = p[:, 0].min(), p[:, 0].max()
+    shifts = [shift for begin, end, shift in cut.legs if begin <= high_at and end >= low_at]
+    if not any(p[:, 2].min() + x <= cut.before and p[:, 2].max() + x >= -cut.behind for x in shifts):
         return False
     if cut.low is not None and cut.high is not None:
         for k in range(2):

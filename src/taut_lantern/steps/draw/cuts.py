@@ -14,17 +14,17 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.clean.rooms import direction_of
 from ...core.draw.fit import find_lines
-from ...core.draw.section import MOST, ceiling, plan, series, upright
+from ...core.draw.section import MOST, ceiling, plan, series, stepped, upright
 from ...core.draw.shapes import plain
-from ...core.errors import BadInput
+from ...core.errors import BadInput, NotFound
 from ...site.common import clean_name, finite, get_project, heavy, matrix, numbers, owned, stations_of
 from ...site.drawing import LEVEL, T_section_other, cut_marks, cut_of, guessed, marked_in, shape_of, words_of
 from ...site.frames import InUse, in_use
 from ...site.parts import stations_in, wanted
-from ...site.slab import slab_of
+from ...site.slab import cleaning_of, slab_of
 from ...store import journal
 from ...store.db import session, snapshot
-from ...store.marks import deletions_of
+from ...store.marks import zones_of
 from ...store.models import Section, Trace
 from ...store.tiles import read_tiles
 
@@ -34,7 +34,8 @@ TEMPLATE = "taut-lantern cuts 1"
 
 
 def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
-    """The parameters of a cut as they are kept: plan, ceiling: height; upright, elevation: a, b; before, behind. BadInput else."""
+    """The parameters of a cut as they are kept: plan, ceiling: height; upright, elevation: a, b, steps (or line: the ends of the legs
+    in turn); before, behind; of: ids of the stations or zones that it is of alone. BadInput else."""
     depth = finite([params.get("before", 0.0), params.get("behind", 0.05)], 2, "the depth")
     if kind in LEVEL:
         kept: dict[str, Any] = {"height": finite([params.get("height", math.nan)], 1, "the height")[0]}
@@ -42,8 +43,18 @@ def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
             kept["turn"] = finite([params["turn"]], 1, "the turn")[0]
         (plan if kind == "plan" else ceiling)(kept["height"], *depth)
     elif kind in KINDS:
-        kept = {"a": finite(params.get("a") or [], 2, "the first pick"), "b": finite(params.get("b") or [], 2, "the second pick")}
-        upright((kept["a"][0], kept["a"][1]), (kept["b"][0], kept["b"][1]), *depth)
+        if params.get("line"):
+            line = np.array([finite(list(p), 2, "a pick") for p in params["line"]], float)
+            a, b, steps = stepped(line)
+            params = {**params, "a": a, "b": b, "steps": steps}
+        kept = {
+            "a": finite(list(params.get("a") or []), 2, "the first pick"),
+            "b": finite(list(params.get("b") or []), 2, "the second pick"),
+        }
+        if params.get("steps"):
+            kept["steps"] = [finite(list(x), 2, "a step") for x in params["steps"]]
+        ends = ((kept["a"][0], kept["a"][1]), (kept["b"][0], kept["b"][1]))
+        upright(*ends, depth[0], depth[1], kept.get("steps") or ())
     else:
         raise BadInput(f"unknown kind of section {kind!r}", subject="kind", remedy=f"use {', '.join(KINDS)}")
     if params.get("window"):
@@ -51,7 +62,17 @@ def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
         if x1 - x0 < 0.01 or y1 - y0 < 0.01:
             raise BadInput("the window on sheets has no size", subject="window", remedy="show more of the section")
         kept["window"] = [x0, y0, x1, y1]
+    if of := {k: sorted({str(x) for x in v}) for k, v in (params.get("of") or {}).items() if k in ("stations", "zones") and v}:
+        kept["of"] = of
     return {**kept, "before": depth[0], "behind": depth[1]}
+
+
+def _there(s: Session, project_id: str, of: dict[str, list[str]]) -> None:
+    """NotFound when a station or a zone that a cut is to be of does not exist."""
+    known = {"stations": {x.id for x in stations_of(s, project_id)}, "zones": {z.id for z in zones_of(s, project_id)}}
+    for key, chosen in of.items():
+        if set(chosen) - known[key]:
+            raise NotFound(f"one of the {key} to cut does not exist any more", subject=key, remedy="choose again what is cut")
 
 
 def _label(c: journal.Change, kind: str, kept: dict[str, Any], frame: InUse, taken: set[str]) -> str:
@@ -68,6 +89,9 @@ def _label(c: journal.Change, kind: str, kept: dict[str, Any], frame: InUse, tak
 def make_sections(project_id: str, wishes: Sequence[tuple[str, dict[str, Any], str]], part_id: str | None = None) -> list[str]:
     """Cuts (kind, params, name) of a part, in its frame, metres, as one change. Returns their ids."""
     ready = [(kind, checked(kind, params), name) for kind, params, name in wishes]
+    with session() as s:
+        for _, kept, _ in ready:
+            _there(s, project_id, kept.get("of") or {})
     with journal.change(project_id, "", topic="sections") as c:
         taken = set(c.s.scalars(select(Section.name).where(Section.project_id == project_id)))
         frame = in_use(c.s, c.project, part_id)
@@ -110,6 +134,7 @@ def change_section(
         if params:
             before = row.params
             row.params = checked(row.kind, {**row.params, **params})
+            _there(c.s, project_id, params.get("of") or {})
             c.title = f"Moved {row.name}"
             if {k: v for k, v in before.items() if k != "window"} == {k: v for k, v in row.params.items() if k != "window"}:
                 c.title = f"Chose what sheets show of {row.name}"
@@ -228,6 +253,8 @@ def as_template(project_id: str) -> dict[str, Any]:
             to = frame.T_frame_part @ matrix(r.T_part_base)
             for key in ("a", "b"):
                 own[key] = [float(v) for v in frames.apply(to, np.array([[*r.params[key][:2], 0.0]]))[0][:2]]
+            if r.params.get("steps"):
+                own["steps"] = r.params["steps"]
         out.append(own)
     return {"format": TEMPLATE, "cuts": out}
 
@@ -251,6 +278,7 @@ def by_template(project_id: str, template: dict[str, Any]) -> list[str]:
                 at = np.array([[*(float(v) for v in cut[key][:2]), 0.0] for key in ("a", "b")])
                 at = frames.apply(back, (at - frame.T_frame_part[:3, 3]) / stretch + frame.T_frame_part[:3, 3])
                 params |= {key: at[j, :2].tolist() for j, key in enumerate(("a", "b"))}  # type: ignore[dict-item]
+                params |= {"steps": cut["steps"]} if cut.get("steps") else {}
             wishes.append((kind, params, str(cut.get("name", ""))[:120]))
         except (KeyError, TypeError, ValueError, AttributeError):
             raise BadInput(f"cut {k + 1} of this list cannot be read", subject="template", remedy="choose another list") from None
@@ -264,16 +292,20 @@ def _lines(lines: list[list[tuple[float, float]]]) -> list[list[list[float]]]:
 def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
     """All cuts with what is drawn on them, as plain lines too, and how they are marked in each other."""
     project = get_project(s, project_id)
-    revision, deletions = project.network_revision, deletions_of(s, project_id)
+    revision = project.network_revision
     rows = list(s.scalars(select(Section).where(Section.project_id == project_id).order_by(Section.kind, Section.name)))
     shown = select(Trace).where(Trace.project_id == project_id, Trace.state != "rejected")
     by_section: dict[str, list[Trace]] = {}
     for t in s.scalars(shown.order_by(Trace.layer, Trace.id)):
         by_section.setdefault(t.section_id, []).append(t)
     in_part: dict[str | None, InUse] = {}
+    names: dict[str, str] = {}
+    if any(r.params.get("of") for r in rows):
+        names = {x.id: x.name for x in stations_of(s, project_id)} | {z.id: z.name for z in zones_of(s, project_id)}
     out = []
     for r in rows:
         frame = in_part.setdefault(r.part_id, in_use(s, project, r.part_id))
+        cleaning = cleaning_of(s, project_id, r) if r.id in by_section else ""
         marks = [plain(d.shape) for d in cut_marks(r, [x for x in rows if x.part_id == r.part_id])]
         out.append(
             {
@@ -282,6 +314,7 @@ def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
                 "name": r.name,
                 "kind": r.kind,
                 "params": r.params,
+                "of": _of_words(r, names),
                 "part": r.part_id,
                 "T_section_part": numbers(cut_of(r).T_section_base @ frames.inverse(matrix(r.T_part_base))),
                 "marks": {
@@ -293,10 +326,16 @@ def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
                         if (e := marked_in(r, x)) is not None
                     ],
                 },
-                "traces": [_trace(t, r, frame, revision, deletions) for t in by_section.get(r.id, [])],
+                "traces": [_trace(t, r, frame, revision, cleaning) for t in by_section.get(r.id, [])],
             }
         )
     return out
+
+
+def _of_words(section: Section, names: dict[str, str]) -> str:
+    of = section.params.get("of") or {}
+    seen = [f"what {names.get(x, 'a station that is gone')} saw" for x in of.get("stations") or ()]
+    return ", ".join([*seen, *(f"the zone {names[x]}" if x in names else "a zone that is gone" for x in of.get("zones") or ())])
 
 
 def _trace(t: Trace, section: Section, frame: InUse, revision: int, deletions: str) -> dict[str, Any]:

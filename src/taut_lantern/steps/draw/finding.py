@@ -20,11 +20,10 @@ from ...core.draw.stripe import centre_line
 from ...core.errors import BadInput
 from ...site.common import Moved, Progress, get_project, matrix, owned, settled
 from ...site.drawing import LEVEL, cut_of, layers_of, locked_of, open_layer, shape_of
-from ...site.slab import AT_ONCE, Slab, deeper, slab_of
+from ...site.slab import AT_ONCE, Slab, cleaning_of, deeper, slab_of
 from ...site.solution import solution_of
 from ...store import journal
 from ...store.db import session
-from ...store.marks import deletions_of
 from ...store.models import Job, Section, Trace
 from ...store.queue import LIVE, enqueue
 
@@ -118,7 +117,7 @@ class _Traces:
     def __init__(self, s: Session, project_id: str, section: Section, slab: Slab, revision: int) -> None:
         self.section, self.slab = section, slab
         self.own = {"project_id": project_id, "section_id": section.id, "state": "found"}
-        self.since = {"made_from": revision, "deletions": deletions_of(s, project_id)}
+        self.since = {"made_from": revision, "deletions": cleaning_of(s, project_id, section)}
         self.known = {x["name"] for x in layers_of(get_project(s, project_id))}
         solved = solution_of(s, project_id)["stations"]
         self.expected = [solved.get(x.id, {}).get("expected") for x in slab.stations]
@@ -284,7 +283,7 @@ def refit(project_id: str, trace_id: str, version: int, beside: float = 0.03) ->
         section = owned(s, Section, project_id, t.section_id, "section")
         slab = slab_of(s, project_id, section, READ)
         shape, note = refitted(shape_of(t), slab.points[:, :2], beside)
-        return shape, note | {"made_from": get_project(s, project_id).network_revision, "deletions": deletions_of(s, project_id)}
+        return shape, note | {"made_from": get_project(s, project_id).network_revision, "deletions": cleaning_of(s, project_id, section)}
 
     def commit(made: tuple[Any, dict[str, Any]]) -> dict[str, Any]:
         return _fitted(project_id, trace_id, version, *made, "Fitted")

@@ -10,7 +10,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.clean.even import Even
@@ -27,7 +26,7 @@ from ...site.report import build
 from ...site.visible import clip_of
 from ...store import bin, journal, scratch
 from ...store.db import notify, session, snapshot, store_file
-from ...store.marks import Marks, class_marks, classes_from, marks_of, mask_of, read_set, with_nested, zones_of
+from ...store.marks import Marks, class_marks, classes_from, marks_of, mask_of, points_of_zones, read_set, zones_of
 from ...store.models import Delivery, Job, Journal, Station, new_id
 from ...store.queue import enqueue
 from ...store.tiles import read_station
@@ -98,25 +97,13 @@ def state_for(project_id: str, kind: str, params: dict[str, Any]) -> State:
             Currency(s, project_id).why_old(frame.row) if frame.row is not None else "",
             [(x, marks_of(s, x.id)) for x in placed] if kind in ("e57", "laz") else [],
             clip_of(s, project_id, frame.part) if params.get("crop", True) else None,
-            _of_zones(s, project_id, params["zones"]) if params.get("zones") else None,
+            points_of_zones(s, project_id, params["zones"]) if params.get("zones") else None,
             read_set(s, even.points) if even else {},
             float(even.detail["spacing"]) if even else None,
             [(z.name, read_set(s, z.points)) for z in zones if z.apart] if kind == "e57" else [],
             {x.id: class_marks(s, x.id) for x in placed} if kind == "laz" else {},
             build(s, project_id, frame.part) if kind in REPORTS else None,
         )
-
-
-def _of_zones(s: Session, project_id: str, chosen: list[str]) -> dict[str, NDArray[np.int64]]:
-    """The points of zones and of all that is nested in them, by station."""
-    rows = zones_of(s, project_id)
-    if unknown := set(chosen) - {z.id for z in rows}:
-        raise NotFound("a zone that was chosen does not exist any more", subject=unknown.pop(), remedy="choose again what is handed over")
-    out: dict[str, NDArray[np.int64]] = {}
-    for own in with_nested(rows, set(chosen)):
-        held = read_set(s, next(z.points for z in rows if z.id == own))
-        out = {x: np.union1d(out.get(x, np.zeros(0, np.int64)), held.get(x, np.zeros(0, np.int64))) for x in {*out, *held}}
-    return out
 
 
 def _living(state: State, k: int) -> tuple[Scan, NDArray[np.int64]]:

@@ -1,19 +1,21 @@
 /** Cut: plans and ceilings at a height, elevations, sections, rows of them, and the cuts of another project. */
 import { useRef, useState } from "react";
 import { http, sent, type Schemas } from "../../api/client";
-import { tell, tellError, useAsk, useFloors, useProject, useStations } from "../../api/queries";
+import { tell, tellError, useAsk, useFloors, useProject, useStations, useZones } from "../../api/queries";
 import { Actions, Button, Heading, Pick, Quiet, Sentence } from "../../kit";
 import { LengthField, useLengths } from "../../kit/fields";
 import { into, lengthIn, UNITS, type Unit } from "../../kit/units";
-import { pickTwo, useView } from "../../kit/view";
+import { pickMany, pickTwo, useView } from "../../kit/view";
 
-type Kind = Schemas["SectionIn"]["kind"];
+type Kind = Schemas["SectionIn"]["kind"] | "series" | "stepped";
 const of = (id: string) => ({ params: { path: { project_id: id } } });
 
 export function CutCard({ id, count }: { id: string; count: number }) {
   const stations = useStations(id).data ?? [];
   const { picks, tool, set, letGo } = useView();
-  const [kind, setKind] = useState<Kind | "series">("plan");
+  const [kind, setKind] = useState<Kind>("plan");
+  const [only, setOnly] = useState("");
+  const zones = useZones(id).data ?? [];
   const depth = { least: 0, most: 100 };
   const project = useProject(id).data;
   const part = project?.part ?? null;
@@ -49,7 +51,20 @@ export function CutCard({ id, count }: { id: string; count: number }) {
     },
   );
   const v = form.values;
+  const of_ = only
+    ? {
+        of: {
+          stations: only.startsWith("s") ? [only.slice(2)] : [],
+          zones: only.startsWith("z") ? [only.slice(2)] : [],
+        },
+      }
+    : {};
   const level = kind === "plan" || kind === "ceiling";
+  const inSteps = () => {
+    const half = v!.width / 2;
+    const line = picks.map((p) => p.slice(0, 2) as [number, number]);
+    cut.mutate({ kind: "upright", name: "", part, line, before: half, behind: half, ...of_ });
+  };
   const pick = () =>
     pickTwo((from, to) => {
       const [a, b] = [from.slice(0, 2), to.slice(0, 2)];
@@ -57,7 +72,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
       else {
         const half = v!.width / 2;
         const depths = kind === "elevation" ? { before: 0, behind: v!.deep } : { before: half, behind: half };
-        cut.mutate({ kind: kind, name: "", part, a, b, ...depths });
+        if (kind !== "stepped") cut.mutate({ kind: kind, name: "", part, a, b, ...depths, ...of_ });
       }
     });
   const picking = tool === "planPick";
@@ -67,9 +82,11 @@ export function CutCard({ id, count }: { id: string; count: number }) {
     <>
       <Sentence>
         {picking
-          ? picks.length
-            ? "Now pick where it ends."
-            : "Pick in plan where it begins."
+          ? kind === "stepped"
+            ? `Pick both ends of each leg in plan, one leg after the other: ${picks.length} picked.`
+            : picks.length
+              ? "Now pick where it ends."
+              : "Pick in plan where it begins."
           : count
             ? `${count} ${count === 1 ? "section is" : "sections are"} cut. Choose one below, or cut another.`
             : "Cut a plan, or a section through two picks."}
@@ -79,9 +96,33 @@ export function CutCard({ id, count }: { id: string; count: number }) {
           <Quiet>
             {kind === "series"
               ? "Sections stand square to the line between the picks, and look along it."
-              : "One looks to the left of the way from the first pick to the second."}
+              : kind === "stepped"
+                ? "Legs are laid parallel; the cut steps over midway between the end of one and the beginning of the next. One looks to the left."
+                : "One looks to the left of the way from the first pick to the second."}
           </Quiet>
           <Actions>
+            {kind === "stepped" && (
+              <Button
+                main
+                busy={cut.isPending}
+                why={
+                  picks.length < 4 || picks.length % 2
+                    ? "every leg needs both its ends, and there are two legs at least"
+                    : ""
+                }
+                onClick={inSteps}
+              >
+                Cut it
+              </Button>
+            )}
+            {kind === "stepped" && (
+              <Button
+                why={picks.length ? "" : "nothing is picked yet"}
+                onClick={() => set({ picks: picks.slice(0, -1) })}
+              >
+                Take the last pick back
+              </Button>
+            )}
             <Button onClick={letGo}>Leave it</Button>
           </Actions>
         </>
@@ -95,6 +136,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
               ["plan", "a plan, looking down"],
               ["ceiling", "a ceiling, as in a mirror on the floor"],
               ["upright", "a section through two picks"],
+              ["stepped", "a section in steps"],
               ["elevation", "an elevation in front of two picks"],
               ["series", "a row of sections along two picks"],
             ]}
@@ -125,7 +167,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
               />
             </>
           )}
-          {(kind === "upright" || kind === "series") && (
+          {(kind === "upright" || kind === "series" || kind === "stepped") && (
             <LengthField of={form} name="width" label="Depth of the slab" />
           )}
           {kind === "elevation" && <LengthField of={form} name="deep" label="Depth behind the picks" />}
@@ -134,6 +176,18 @@ export function CutCard({ id, count }: { id: string; count: number }) {
               <LengthField of={form} name="spacing" label="One every" />
               <LengthField of={form} name="across" label="Width of each" />
             </>
+          )}
+          {kind !== "series" && (
+            <Pick
+              label="Of"
+              value={only}
+              onChange={(e) => setOnly(e.target.value)}
+              options={[
+                ["", "all that is seen"],
+                ...zones.map((z): [string, string] => [`z:${z.id}`, `the zone ${z.name}`]),
+                ...stations.map((s): [string, string] => [`s:${s.id}`, `what ${s.name} saw`]),
+              ]}
+            />
           )}
           <Actions>
             {level ? (
@@ -150,14 +204,20 @@ export function CutCard({ id, count }: { id: string; count: number }) {
                     floor: floors[floor]?.height ?? null,
                     before: v!.before,
                     behind: v!.behind,
+                    ...of_,
                   })
                 }
               >
                 {kind === "plan" ? "Cut the plan" : "Cut the ceiling"}
               </Button>
             ) : (
-              <Button main busy={cut.isPending || row.isPending} onClick={pick} why={why}>
-                Pick two points in plan
+              <Button
+                main
+                busy={cut.isPending || row.isPending}
+                onClick={kind === "stepped" ? pickMany : pick}
+                why={why}
+              >
+                {kind === "stepped" ? "Pick its legs in plan" : "Pick two points in plan"}
               </Button>
             )}
           </Actions>

@@ -43,7 +43,7 @@ export function SectionsLedger({ id }: { id: string }) {
         ),
       value: (s) => s.name,
     },
-    { head: "kind", cell: (s) => KINDS[s.kind] ?? s.kind, value: (s) => s.kind },
+    { head: "kind", cell: (s) => (KINDS[s.kind] ?? s.kind) + (s.of && ` of ${s.of}`), value: (s) => s.kind },
     {
       head: `depth ${UNITS[unit].name}`,
       figure: true,
