@@ -364,6 +364,14 @@ def test_a_measure_is_kept_changed_handed_over_and_undone(client: TestClient, p:
     assert off == pytest.approx(0.5, abs=0.003)  # the wall of the room, towards the scanner
     plane = client.post(f"/api/projects/{p}/plane", json={"at": [3.0, 0.2, 0.1]}).json()
     assert abs(plane["normal"][0] + 1) < 0.002 and plane["offset"] == pytest.approx(3, abs=0.003) and plane["points"] > 20
+    clear = client.post(url, json={"kind": "clearance", "points": [[0.3, 0.2, 1.5], [0.2, 0.1, -1.5]], "name": "Headroom"})
+    assert clear.status_code == 201, clear.text
+    head = next(n for n in client.get(url).json() if n["name"] == "Headroom")
+    assert head["figures"]["clearance"] == pytest.approx(3.0, abs=0.002) and head["figures"]["error"] < 0.002  # from floor to ceiling
+    assert sorted(round(x[2], 2) for x in head["points"]) == [-1.5, 1.5]
+    client.patch(f"{url}/{head['id']}", json={"deleted": True, "version": head["version"]}).raise_for_status()
+    problem(client.post(url, json={"kind": "clearance", "points": [[0.3, 0.2, 1.5], [0.9, 0.1, 1.5]]}), 422, "bad_input")  # one ceiling
+    problem(client.post(url, json={"kind": "clearance", "points": [[0.3, 0.2, 0.2], [0.9, 0.1, 0.0]]}), 422, "not_enough")
     problem(client.post(url, json={"kind": "angle", "points": [[0, 0, 0]]}), 422, "bad_input")
     problem(client.post(url, json={"kind": "plane", "points": [[0, 0, 0], [1, 1, 1]]}), 422, "not_enough")
     client.patch(f"{url}/{made}", json={"remark": "site, east", "version": beam["version"]}).raise_for_status()

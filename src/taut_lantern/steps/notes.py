@@ -10,11 +10,15 @@ import numpy as np
 from sqlalchemy import select
 
 from ..core import frames
+from ..core.clean.grow import grown
+from ..core.draw.clearance import Clearance, clearance
 from ..core.draw.measure import checked
+from ..core.errors import NotEnough
+from ..core.scan.catch import catch
 from ..core.scan.surface import Plane, widest_plane
 from ..site.common import Array, clean_name, get_project, heavy, owned, stations_of
 from ..site.frames import in_use
-from ..site.near import caught_near, points_near
+from ..site.near import CATCH, caught_near, points_near
 from ..site.notes import notes_of
 from ..site.parts import stations_in, wanted
 from ..store import journal
@@ -22,11 +26,16 @@ from ..store.db import session, snapshot
 from ..store.models import Note, Station
 
 ROUND = 0.15  # metres round the first pick through which a plane is fitted
+WIDER, FARTHEST = 0.5, 4.0  # metres round each pick of a clearance that its thing is looked for in, beyond their distance, and at most
+MANY = 400_000  # points of a thing that are looked at
 LEVEL = 0.006  # metres by which the noise of a scan leaves a surface
 KINDS = {
     "point": "Point", "distance": "Distance", "polyline": "Line of points", "angle": "Angle", "area": "Area", "plane": "From a plane", "pipe": "Pipe",
+    "clearance": "Clearance",
 }  # fmt: skip
 FIGURES = (
+    "clearance",
+    "error",
     "slope",
     "level",
     "height",
@@ -51,6 +60,9 @@ def make(project_id: str, kind: str, points: list[list[float]], name: str = "", 
     if kind == "plane":
         plane = plane_at(project_id, p[0], part_id)
         detail = {"normal": plane.normal.tolist(), "offset": plane.offset, "rms": plane.rms, "points": plane.points}
+    elif kind == "clearance":
+        found = clearance_at(project_id, p, part_id)
+        detail, p = {"error": found.error}, np.array([found.a, found.b])
     with journal.change(project_id, "", topic="notes") as c:
         row = keep(c, kind, p, detail, name, remark, part_id)
         c.title = f"Measured {row.name}"
@@ -65,6 +77,24 @@ def keep(c: journal.Change, kind: str, points: Array, detail: dict[str, Any], na
     c.s.add(row)
     c.s.flush()
     return row
+
+
+def clearance_at(project_id: str, picks: Array, part_id: str | None = None) -> Clearance:
+    """Between what hangs together with each of two picks (2, 3), part frame: the plane, pipe or sphere that lies there, else what bends
+    gently. Looked at within the distance of the picks and WIDER of each."""
+    reach = min(float(np.linalg.norm(picks[1] - picks[0])) + WIDER, FARTHEST)
+    with heavy(), snapshot() as s:
+        part = wanted(s, get_project(s, project_id), part_id)
+        stations = stations_in(stations_of(s, project_id), part)
+        near = [points_near(s, stations, pick, reach) for pick in picks]
+    things = []
+    for pick, own in zip(picks, near, strict=True):
+        points = own.points[:: -(-len(own.points) // MANY) or 1]
+        if not len(points):
+            raise NotEnough("nothing was scanned where it was picked", subject="clearance", remedy="pick on the points of both things")
+        beside = points[np.linalg.norm(points - pick, axis=1) < CATCH[1]]
+        things.append(points[grown(points, pick, "surface", catch(beside, pick, own.towards))])
+    return clearance(*things)
 
 
 def plane_at(project_id: str, pick: Array, part_id: str | None = None) -> Plane:

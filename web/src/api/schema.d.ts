@@ -4509,14 +4509,15 @@ export interface components {
         };
         /**
          * NoteIn
-         * @description points: metres in the part's coordinates. Of a plane the first is where it is fitted, the second what is measured.
+         * @description points: metres in the part's coordinates. Of a plane the first is where it is fitted, the second what is measured;
+         *     of a clearance, a place on each of two things, and kept are the places nearest to each other.
          */
         NoteIn: {
             /**
              * Kind
              * @enum {string}
              */
-            kind: "point" | "distance" | "polyline" | "angle" | "area" | "plane";
+            kind: "point" | "distance" | "polyline" | "angle" | "area" | "plane" | "clearance";
             /**
              * Name
              * @default

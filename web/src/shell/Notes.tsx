@@ -14,6 +14,7 @@ const KINDS: [MeasureKind, string, number, number][] = [
   ["angle", "Angle", 3, 3],
   ["area", "Area", 3, 2000],
   ["plane", "Distance from a plane", 2, 2],
+  ["clearance", "Clearance between two things", 2, 2],
   ["pipe", "Pipe, over its elbows", 1, 1],
   ["point", "Point", 1, 1],
 ];
@@ -33,9 +34,11 @@ const NAMES: Record<string, string> = {
   diameter: "in diameter",
   standard_diameter: "standard diameter",
   fall: "out of level over its longest run",
+  clearance: "clear",
+  error: "uncertain by",
 };
 
-const FINE = ["diameter", "standard_diameter", "rms", "flat", "fall"];
+const FINE = ["diameter", "standard_diameter", "rms", "flat", "fall", "error"];
 
 /** A figure with its unit: millimetres of what is small, degrees, or metres and square metres in the unit of the coordinates. */
 function figure(key: string, value: number, unit: Unit): [string, string] {
@@ -46,7 +49,7 @@ function figure(key: string, value: number, unit: Unit): [string, string] {
   return [(value * u.metre ** 2).toFixed(3), `${u.name}²`];
 }
 const main = (n: Note): [string, number] | null => {
-  const key = ["diameter", "slope", "angle", "area", "off"].find((k) => n.figures[k] !== undefined);
+  const key = ["clearance", "diameter", "slope", "angle", "area", "off"].find((k) => n.figures[k] !== undefined);
   return key ? [key, n.figures[key]!] : null;
 };
 
@@ -122,7 +125,9 @@ export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
             ? "Pick a bare part of the surface from which to measure."
             : kind === "pipe"
               ? "Pick the skin of a pipe; it is followed both ways."
-              : "Pick the first point, in any pane."
+              : kind === "clearance"
+                ? "Pick one of two things; the shortest way between both is looked for."
+                : "Pick the first point, in any pane."
           : most > 3
             ? `${picks.length} picked. Pick the next, or keep what is there.`
             : `Pick ${picks.length + 1} of ${most}.`}
@@ -208,7 +213,7 @@ export function NoteCard({ id, note: n }: { id: string; note: Note }) {
         return <Row key={k} name={NAMES[k] ?? k} value={value} unit={of} limit="" />;
       })}
       <Heading>
-        {n.kind === "pipe" ? "Its axis" : "Picked"}, in {n.frame}
+        {n.kind === "pipe" ? "Its axis" : n.kind === "clearance" ? "Where both are nearest" : "Picked"}, in {n.frame}
       </Heading>
       {n.at.map((p, k) => (
         <p key={k} className="font-mono text-[12.5px]">
@@ -292,7 +297,7 @@ export function NotesLedger({ id }: { id: string }) {
         id={(n) => n.id}
         selected={(n) => n.id === note}
         onSelect={(n) => set({ note: n.id, measuring: null })}
-        empty="Nothing is measured yet. Press M, then pick points in any pane: distances, angles, areas, distances from a plane and pipes are kept here."
+        empty="Nothing is measured yet. Press M, then pick points in any pane: distances, angles, areas, distances from a plane, clearances and pipes are kept here."
       />
     </>
   );

@@ -12,9 +12,10 @@ Pick = Annotated[list[Number], Field(min_length=3, max_length=3)]
 
 
 class NoteIn(Model):
-    """points: metres in the part's coordinates. Of a plane the first is where it is fitted, the second what is measured."""
+    """points: metres in the part's coordinates. Of a plane the first is where it is fitted, the second what is measured;
+    of a clearance, a place on each of two things, and kept are the places nearest to each other."""
 
-    kind: Literal["point", "distance", "polyline", "angle", "area", "plane"]
+    kind: Literal["point", "distance", "polyline", "angle", "area", "plane", "clearance"]
     points: Annotated[list[Pick], Field(min_length=1, max_length=2000)]
     name: Annotated[str, Field(max_length=120)] = ""
     remark: Annotated[str, Field(max_length=300)] = ""

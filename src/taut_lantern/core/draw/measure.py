@@ -11,8 +11,8 @@ from ..errors import BadInput, NotEnough
 from ..scan.surface import Plane
 
 Array = NDArray[np.float64]
-LEAST = {"point": 1, "distance": 2, "polyline": 2, "angle": 3, "area": 3, "plane": 2, "pipe": 1}
-MOST = {"point": 1, "distance": 2, "angle": 3, "plane": 2}
+LEAST = {"point": 1, "distance": 2, "polyline": 2, "angle": 3, "area": 3, "plane": 2, "pipe": 1, "clearance": 2}
+MOST = {"point": 1, "distance": 2, "angle": 3, "plane": 2, "clearance": 2}
 
 
 def checked(kind: str, points: Array) -> Array:
@@ -33,14 +33,20 @@ def measured(kind: str, points: Array, plane: Plane | None = None, pipe: dict[st
     in its own plane (Newell's normal); level_area: of its projection; flat: how far its corners leave the plane. off: signed
     distance from the plane, towards the side of the scanner when that is how the normal points. Of a pipe (its corners, and what was
     fitted): diameter, standard_diameter when the fit allows one, slope: its length over all corners, fall: how far its longest run leaves
-    the level, or height when it stands.
+    the level, or height when it stands. Of a clearance (the two places nearest to each other): clearance, level, height, and error, its
+    deviation.
     """
     p = checked(kind, points)
     if kind == "point":
         return {}
     step = np.diff(p, axis=0)
     out: dict[str, float] = {}
-    if kind in ("distance", "polyline"):
+    if kind == "clearance":
+        out["clearance"] = float(np.linalg.norm(step))
+        out["level"], out["height"] = float(np.linalg.norm(step[0, :2])), float(step[0, 2])
+        if plane is None and pipe is not None:
+            out["error"] = float(pipe["error"])
+    elif kind in ("distance", "polyline"):
         out["slope"] = float(np.linalg.norm(step, axis=1).sum())
         out["level"] = float(np.linalg.norm(step[:, :2], axis=1).sum())
         out["height"] = float(p[-1, 2] - p[0, 2])

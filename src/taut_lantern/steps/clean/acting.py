@@ -16,7 +16,7 @@ from ...store.marks import packed
 from ...store.models import Station, Zone
 from . import selecting, zones
 from .classes import name_of
-from .edits import TOO_MUCH, Index, living, made, restore
+from .edits import TOO_MUCH, Index, Left, left_of, living, made, restore
 from .shapes import Chosen
 
 DOES = ("delete", "hide", "only", "class", "keep", "into", "out_of", "restore")
@@ -32,8 +32,10 @@ def act(project_id: str, do: str, revision: int, given: Mapping[str, Any]) -> di
     if do not in DOES:
         raise BadInput(f"nothing is done as {do!r}", subject="do", remedy=f"use {', '.join(DOES)}")
 
-    def compute(s: Session) -> tuple[int, dict[str, Index], int]:
-        return state_of(s, project_id), *_meant(s, project_id, do, revision, given)
+    def compute(s: Session) -> tuple[int, dict[str, Index], int, dict[str, Left]]:
+        state = state_of(s, project_id)
+        parts, spared = _meant(s, project_id, do, revision, given)
+        return state, parts, spared, left_of(s, project_id, parts) if do == "restore" else {}
 
     return settled(compute, lambda meant: _done(project_id, do, revision, given, *meant), project_id)
 
@@ -64,7 +66,14 @@ def _meant(s: Session, project_id: str, do: str, revision: int, given: Mapping[s
 
 
 def _done(
-    project_id: str, do: str, revision: int, given: Mapping[str, Any], state: int, parts: dict[str, Index], spared: int
+    project_id: str,
+    do: str,
+    revision: int,
+    given: Mapping[str, Any],
+    state: int,
+    parts: dict[str, Index],
+    spared: int,
+    left: dict[str, Left],
 ) -> dict[str, Any]:
     count, own = sum(len(i) for i in parts.values()), None
     with journal.change(project_id, "", topic="edits" if do in ("delete", "class", "restore") else "zones") as c:
@@ -82,7 +91,7 @@ def _done(
             name = name_of(c.project, int(given["code"]))
             own = made(c, f"{count:,} points: class {name}", count, packed(parts), does="class", detail={"class": int(given["code"])}).id
         elif do == "restore":
-            count = restore(c, parts)
+            count = restore(c, left)
         elif do in ("hide", "only"):
             zones.hide(c, parts)
             if do == "only":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -180,23 +181,36 @@ def take(c: journal.Change, find: Edit, code: int | None = None) -> int:
     return count
 
 
-def restore(c: journal.Change, parts: Mapping[str, Index]) -> int:
-    """Bring deleted points back, out of whatever deletion they are in: each of these keeps what is left to it. Returns how many."""
-    count = 0
-    q = select(Edit).where(Edit.project_id == c.project.id, Edit.active, Edit.does == "delete").order_by(Edit.place, Edit.id)
-    for edit in list(c.s.scalars(q)):
-        held = read_set(c.s, edit.points)
+@dataclass(frozen=True)
+class Left:
+    """What a deletion keeps when points are brought back out of it: how many of them, and the rest by station, packed."""
+
+    gone: int
+    rest: list[tuple[str, int, bytes]]
+
+
+def left_of(s: Session, project_id: str, parts: Mapping[str, Index]) -> dict[str, Left]:
+    """By deletion that holds some of the points, what is left to it without them. Reads all deletions: to be asked without a lock."""
+    out = {}
+    for edit in s.scalars(select(Edit).where(Edit.project_id == project_id, Edit.active, Edit.does == "delete")):
+        held = read_set(s, edit.points)
         left = {x: np.setdiff1d(index, parts[x], assume_unique=True) if x in parts else index for x, index in held.items()}
-        gone = edit.count - sum(len(index) for index in left.values())
-        if not gone:
-            continue
-        count += gone
-        if gone == edit.count:
+        if gone := edit.count - sum(len(index) for index in left.values()):
+            out[edit.id] = Left(gone, packed({x: i for x, i in left.items() if len(i)}))
+    return out
+
+
+def restore(c: journal.Change, left: Mapping[str, Left]) -> int:
+    """Bring deleted points back, out of whatever deletion they are in: each of these keeps what is left to it. Returns how many."""
+    for key, own in left.items():
+        edit = c.s.get_one(Edit, key)
+        if own.gone == edit.count:
             edit.active = False
         else:
-            edit.points = keep_set(c.s, c.project.id, packed({x: i for x, i in left.items() if len(i)}))
-            edit.count -= gone
-            edit.detail = edit.detail | {"restored": int(edit.detail.get("restored", 0)) + gone}
+            edit.points = keep_set(c.s, c.project.id, own.rest)
+            edit.count -= own.gone
+            edit.detail = edit.detail | {"restored": int(edit.detail.get("restored", 0)) + own.gone}
+    count = sum(own.gone for own in left.values())
     c.title = f"Brought back {count:,} points inside a selection"
     c.s.flush()
     return count
