@@ -13,6 +13,8 @@ import pytest
 from playwright.sync_api import expect
 
 from taut_lantern.core.scan.scan import Scan
+from taut_lantern.standins.scanner import Scanner, scan
+from taut_lantern.standins.scene import Scene
 from tests.browser.driver import Screen, browser
 from tests.browser.test_cleaning import brought_in
 from tests.databases import fresh_database
@@ -43,9 +45,11 @@ def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
 class Table:
     """The sheet: where places of it lie on the page, told by what the cursor says it is at."""
 
+    where = "Sheet"
+
     def __init__(self, screen: Screen) -> None:
         self.screen = screen
-        box = screen.page.get_by_label("Sheet", exact=True).bounding_box()
+        box = screen.page.get_by_label(self.where, exact=True).bounding_box()
         assert box is not None
         self.box = box
         corners = [(box["x"] + box["width"] * s, box["y"] + box["height"] * s) for s in (0.3, 0.7)]
@@ -178,3 +182,64 @@ def test_walls_accepted_a_kerb_and_a_stripe_traced_trimmed_and_plotted(served: S
         screen.card("1 deliveries", 60)
         text = pypdfium2.PdfDocument(screen.download("pdf", tmp_path))[0].get_textpage().get_text_bounded()
         assert "OPS-7" in text and "2.000" in text and "Plan 1.20 m above floor" in text and "Plan 0.03 m above floor" in text
+
+
+def piped() -> Scan:
+    """An open court with a pipe of 219.1 mm a metre up, which turns down by an elbow, as the scanner in its middle has it."""
+    s, grey = Scene(), (0.5, 0.5, 0.55)
+    s.box((-4, -3, -0.2), (4, 3, 0), grey)
+    for low, high in (((-4.2, -3, 0), (-4, 3, 2)), ((4, -3, 0), (4.2, 3, 2)), ((-4, -3.2, 0), (4, -3, 2)), ((-4, 3, 0), (4, 3.2, 2))):
+        s.box(low, high, grey)
+    s.tube((-2.5, 1.2, 1.0), (2.0, 1.2, 1.0), 0.10955, grey, 0.5, 64)
+    s.tube((2.0, 1.2, 1.0), (2.0, 1.2, 0.0), 0.10955, grey, 0.5, 64)
+    return scan(s, (0.0, 0.0, 1.6), 0.0, 5, Scanner(points=600_000))[0]
+
+
+class Plan(Table):
+    """The plan pane in the same way, over points that are seen there."""
+
+    where = "Bench"
+
+
+def test_a_pipe_is_followed_its_clearance_measured_and_a_cut_in_steps_goes_by_it(served: Served, tmp_path: Path) -> None:
+    project = brought_in(served, "Piped", write_scan(tmp_path / "p.e57", piped()))
+    with browser(served.url, "pipes") as screen:
+        page = screen.page
+        page.goto(f"{served.url}/p/{project}/draw?budget=300000")
+        screen.drawn()
+        for name in ("plan", "space"):
+            screen.pane(name, name == "plan")
+        screen.drawn()
+        plan = Plan(screen)
+        page.keyboard.press("m")
+        page.get_by_role("combobox", name="Measure", exact=True).select_option("pipe")
+        screen.card("Pick the skin of a pipe")
+        page.mouse.click(*plan.at(-0.8, 1.2))
+        screen.idle(60)
+        (pipe,) = served.get(f"/projects/{project}/notes")
+        axis = np.array(pipe["points"])
+        assert abs(pipe["figures"]["diameter"] - 0.2191) < 0.001 and pipe["figures"]["standard_diameter"] == pytest.approx(0.2191)
+        assert len(axis) == 3 and np.abs(axis[1] - [2.0, 1.2, -0.6]).max() < 0.005  # the elbow
+        page.keyboard.press("m")
+        page.get_by_role("combobox", name="Measure", exact=True).select_option("clearance")
+        screen.card("the shortest way between both")
+        page.mouse.click(*plan.at(-0.8, 1.2))
+        screen.card("Pick 2 of 2")
+        page.wait_for_timeout(400)
+        page.mouse.click(*plan.at(-0.8, -3.0))
+        screen.card(re.compile(r"Clearance \d: 4\.\d+ m clear"))
+        clear = next(n for n in served.get(f"/projects/{project}/notes") if n["kind"] == "clearance")
+        assert abs(clear["figures"]["clearance"] - (4.2 - 0.10955)) < 0.003  # from its skin to the wall
+        page.get_by_role("button", name="Back to the step").click()
+
+        page.get_by_role("combobox", name="Cut", exact=True).select_option("stepped")
+        screen.press("Pick its legs in plan")
+        for x, y in ((-3.0, 0.5), (-0.5, 0.5), (0.5, 2.0), (3.0, 2.0)):
+            page.mouse.click(*plan.at(x, y))
+            page.wait_for_timeout(400)
+        screen.card("4 picked")
+        screen.press("Cut it")
+        screen.sheet("slab")
+        (section,) = served.get(f"/projects/{project}/sections")
+        (at, shift), *more = section["params"]["steps"]
+        assert not more and abs(at - 3.0) < 0.05 and abs(shift - 1.5) < 0.05
