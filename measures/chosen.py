@@ -56,18 +56,23 @@ def _edited(project: str, stations: list[str], view: list[float]) -> None:
 
 
 def run() -> list[Row]:
+    from tests.databases import fresh_database
+
+    os.environ["LANTERN_DATABASE"] = fresh_database("lantern_measure")  # before anything of ours is imported, which remembers it
+    return _run()
+
+
+def _run() -> list[Row]:
     from playwright.sync_api import sync_playwright
 
     from taut_lantern.site.common import matrix, stations_of
     from taut_lantern.steps.clean import selecting
     from taut_lantern.store.db import session
     from tests.browser.driver import ARGS
-    from tests.databases import fresh_database
     from tests.served import Served
 
     from .bench import EACH, STATIONS, site
 
-    os.environ["LANTERN_DATABASE"] = fresh_database("lantern_measure")
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as p:
         served = Served(os.environ["LANTERN_DATABASE"], Path(folder) / "log")
         served.start()

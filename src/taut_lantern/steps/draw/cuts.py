@@ -67,12 +67,14 @@ def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
     return {**kept, "before": depth[0], "behind": depth[1]}
 
 
-def _there(s: Session, project_id: str, of: dict[str, list[str]]) -> None:
-    """NotFound when a station or a zone that a cut is to be of does not exist."""
+def _there(s: Session, project_id: str, of: dict[str, list[str]], part: str | None) -> None:
+    """NotFound when a station or a zone that a cut is to be of does not exist, BadInput when no station of it is in the part."""
     known = {"stations": {x.id for x in stations_of(s, project_id)}, "zones": {z.id for z in zones_of(s, project_id)}}
     for key, chosen in of.items():
         if set(chosen) - known[key]:
             raise NotFound(f"one of the {key} to cut does not exist any more", subject=key, remedy="choose again what is cut")
+    if of.get("stations") and not {x.id for x in stations_in(stations_of(s, project_id), part)} & set(of["stations"]):
+        raise BadInput("the station to cut is not tied to what is shown", subject="stations", remedy="tie it, or choose another one")
 
 
 def _label(c: journal.Change, kind: str, kept: dict[str, Any], frame: InUse, taken: set[str]) -> str:
@@ -91,7 +93,7 @@ def make_sections(project_id: str, wishes: Sequence[tuple[str, dict[str, Any], s
     ready = [(kind, checked(kind, params), name) for kind, params, name in wishes]
     with session() as s:
         for _, kept, _ in ready:
-            _there(s, project_id, kept.get("of") or {})
+            _there(s, project_id, kept.get("of") or {}, wanted(s, get_project(s, project_id), part_id))
     with journal.change(project_id, "", topic="sections") as c:
         taken = set(c.s.scalars(select(Section.name).where(Section.project_id == project_id)))
         frame = in_use(c.s, c.project, part_id)
@@ -134,7 +136,7 @@ def change_section(
         if params:
             before = row.params
             row.params = checked(row.kind, {**row.params, **params})
-            _there(c.s, project_id, params.get("of") or {})
+            _there(c.s, project_id, params.get("of") or {}, row.part_id)
             c.title = f"Moved {row.name}"
             if {k: v for k, v in before.items() if k != "window"} == {k: v for k, v in row.params.items() if k != "window"}:
                 c.title = f"Chose what sheets show of {row.name}"

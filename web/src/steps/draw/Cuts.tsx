@@ -185,7 +185,9 @@ export function CutCard({ id, count }: { id: string; count: number }) {
               options={[
                 ["", "all that is seen"],
                 ...zones.map((z): [string, string] => [`z:${z.id}`, `the zone ${z.name}`]),
-                ...stations.map((s): [string, string] => [`s:${s.id}`, `what ${s.name} saw`]),
+                ...stations
+                  .filter((s) => s.part === part)
+                  .map((s): [string, string] => [`s:${s.id}`, `what ${s.name} saw`]),
               ]}
             />
           )}

@@ -43,7 +43,11 @@ export function SectionsLedger({ id }: { id: string }) {
         ),
       value: (s) => s.name,
     },
-    { head: "kind", cell: (s) => (KINDS[s.kind] ?? s.kind) + (s.of && ` of ${s.of}`), value: (s) => s.kind },
+    {
+      head: "kind",
+      cell: (s) => (KINDS[s.kind] ?? s.kind) + (s.params["steps"] ? " in steps" : "") + (s.of && ` of ${s.of}`),
+      value: (s) => s.kind,
+    },
     {
       head: `depth ${UNITS[unit].name}`,
       figure: true,
