@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from taut_lantern.core import frames
-from taut_lantern.core.clean.select import Box, Lasso
+from taut_lantern.core.clean.select import Box, Lasso, Slab, Sphere
 from taut_lantern.core.draw.fit import find_circles, find_lines, fit_circle
 from taut_lantern.core.draw.section import Cut, box_meets, plan, slab, stepped, upright
 from taut_lantern.core.errors import BadInput
@@ -60,6 +60,33 @@ def test_a_lasso_takes_only_what_stands_in_front_and_in_depth() -> None:
     for bad in (square[:2], np.full((4, 2), np.nan)):
         with pytest.raises(BadInput):
             Lasso(view, bad)
+
+
+@given(st.integers(0, 400))
+def test_a_box_that_a_shape_covers_has_every_point_inside_it(seed: int) -> None:
+    """And most boxes well within an outline are told without looking at their points."""
+    rng = np.random.default_rng(seed)
+    low = rng.uniform(-2, 2, 3)
+    high = low + rng.uniform(0.02, 0.6, 3)
+    corners = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])])
+    p = np.concatenate([rng.uniform(low, high, (400, 3)), corners])
+    turn = np.sort(rng.uniform(0, 2 * np.pi, 9)) if seed % 3 else rng.uniform(0, 2 * np.pi, 9)  # every third crosses itself
+    line = np.stack([np.cos(turn), np.sin(turn)], axis=1) * rng.uniform(0.2, 1.0, (9, 1))
+    view = np.diag([0.45, 0.45, 0.1, 1.0])
+    if seed % 2:  # in perspective, from above
+        view = np.array([[1.2, 0, 0, 0], [0, 1.2, 0, 0], [0, 0, -0.1, 0.2], [0, 0, -1.0, 5.0]])
+    shapes = [
+        Lasso(view, line),
+        Slab(np.zeros(3), np.array([0, 0.6, 0.8]), -1.0, 1.5),
+        Sphere(np.zeros(3), 2.0),
+        Box((0, 0, 0), (1.5, 2, 1), 0.4),
+    ]
+    for shape in shapes:
+        if shape.covers(corners):
+            assert shape.meets(corners) and shape.inside(p).all()
+    flat = (corners @ view[:, :3].T + view[:, 3])[:, :2] / (corners @ view[:, :3].T + view[:, 3])[:, 3:]
+    wide = np.array([[-3, -3], [3, -3], [3, 3], [-3, 3.0]])
+    assert Lasso(view, wide).covers(corners) and not Lasso(view, flat.mean(axis=0) + 0.1 * np.ptp(flat, axis=0) * wide).covers(corners)
 
 
 def test_a_plan_takes_its_slab_and_looks_down() -> None:

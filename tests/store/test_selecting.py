@@ -354,6 +354,32 @@ def test_one_spacing_is_seen_before_it_goes_out_and_takes_no_point_from_a_select
         assert f.header.point_count == 60_000
 
 
+def test_tiles_that_lie_within_an_outline_as_a_whole_are_not_read_and_give_the_same_points(
+    project: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    cloud = Cloud(project)
+    cloud.choose("lasso", view=ABOVE, outline=LEFT)
+    gone = cloud.selected()
+    cloud.act("delete", sure=True)
+    cloud.choose("height", low=cloud.bottom - 0.1, high=cloud.bottom + 0.1)
+    cloud.act("keep", name="floor")
+    with session() as s:
+        (floor,) = zones.list_zones(s, project)
+    zones.change_zone(project, floor["id"], floor["version"], {"locked": True})
+    all_of_it = [[-9, -9], [9, -9], [9, 9], [-9, 9]]
+    locked = cloud.where(lambda p: np.abs(p[:, 2] - cloud.bottom) <= 0.1)
+
+    def read(ids: list[int], **_: Any) -> Any:
+        assert not ids
+        return iter(())
+
+    with monkeypatch.context() as m:
+        m.setattr(selecting, "read_tiles", read)
+        told = cloud.choose("lasso", view=ABOVE, outline=all_of_it)
+    same(cloud.selected(), [~g & ~k for g, k in zip(gone, locked, strict=True)])
+    assert told["spared"]["locked"] == sum(int((~g & k).sum()) for g, k in zip(gone, locked, strict=True)) > 100
+
+
 def test_a_cut_may_be_of_zones_or_stations_alone_and_is_old_when_the_zone_takes_more(project: str) -> None:
     cloud = Cloud(project)
     height = cloud.bottom + 0.7

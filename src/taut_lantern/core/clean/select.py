@@ -1,7 +1,7 @@
 """Selection shapes: which points are inside? Everything in the frame of one part, metres.
 
-A shape says of a box with eight corners whether it may hold points that are inside (``meets``), so that only those tiles are read, and
-of points which are (``inside``).
+A shape says of a box with eight corners whether it may hold points that are inside (``meets``), and whether all that it holds are
+(``covers``), so that only tiles at its rim are read, and of points which are (``inside``).
 """
 
 from __future__ import annotations
@@ -20,6 +20,7 @@ from .front import depth_of, front_of
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
 WHOLE = 1e9  # metres: beyond it is nothing
+ROUNDING = 1e-9  # of a view, by which a place may be told otherwise
 
 
 @dataclass(frozen=True)
@@ -52,6 +53,10 @@ class Solid:
         """(n,) of points (n, 3), part frame."""
         raise NotImplementedError
 
+    def covers(self, corners: Array) -> bool:
+        """Whether every point of a box with these corners (8, 3) is surely inside."""
+        return False
+
     def holds(self, points: Points) -> Flags:
         return self.inside(points.xyz)
 
@@ -74,6 +79,9 @@ class Box(Solid):
     def meets(self, corners: Array) -> bool:
         p = frames.apply(frames.inverse(self.T_part_box), corners)
         return bool((p.min(axis=0) <= self.half).all() and (p.max(axis=0) >= -np.array(self.half)).all())
+
+    def covers(self, corners: Array) -> bool:
+        return self.outline is None and bool(self.inside(corners).all())
 
     def inside(self, points: Array) -> Flags:
         within = np.asarray((np.abs(frames.apply(frames.inverse(self.T_part_box), points)) <= np.array(self.half)).all(axis=1))
@@ -113,6 +121,9 @@ class Sphere(Solid):
         nearest = np.clip(self.centre, corners.min(axis=0), corners.max(axis=0))
         return bool(np.linalg.norm(nearest - self.centre) <= self.radius)
 
+    def covers(self, corners: Array) -> bool:
+        return bool(self.inside(corners).all())
+
     def inside(self, points: Array) -> Flags:
         return np.asarray(((points - self.centre) ** 2).sum(axis=1) <= self.radius**2)
 
@@ -139,6 +150,9 @@ class Slab(Solid):
     def meets(self, corners: Array) -> bool:
         off = self._off(corners)
         return bool(off.min() <= self.high and off.max() >= self.low)
+
+    def covers(self, corners: Array) -> bool:
+        return bool(self.inside(corners).all())
 
     def inside(self, points: Array) -> Flags:
         off = self._off(points)
@@ -257,6 +271,27 @@ class Lasso(_Drawn):
 
     def inside(self, points: Array) -> Flags:
         return outline.in_view(points, self.view, self.outline)
+
+    def covers(self, corners: Array) -> bool:
+        """No line of the outline crosses the rectangle of the view that the box is seen in, whose middle is inside."""
+        clip = corners @ self.view[:, :3].T + self.view[:, 3]
+        if not (clip[:, 3] > 1e-6).all():
+            return False
+        flat = clip[:, :3] / clip[:, 3:]
+        if not (np.abs(flat[:, 2]) <= 1).all():
+            return False
+        low, high = flat[:, :2].min(axis=0) - ROUNDING, flat[:, :2].max(axis=0) + ROUNDING
+        ends = np.vstack([self.outline[1:], self.outline[:1]])
+        step = ends - self.outline
+        with np.errstate(divide="ignore", invalid="ignore"):
+            one, other = (low - self.outline) / step, (high - self.outline) / step
+        level = step == 0  # in that direction within the rectangle all along, or nowhere
+        within = (self.outline >= low) & (self.outline <= high)
+        first = np.where(level, np.where(within, -np.inf, np.inf), np.minimum(one, other))
+        last = np.where(level, np.where(within, np.inf, -np.inf), np.maximum(one, other))
+        if (np.maximum(first.max(axis=1), 0.0) <= np.minimum(last.min(axis=1), 1.0)).any():
+            return False
+        return bool(outline.inside(((low + high) / 2)[None], self.outline)[0])
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from ...core import frames
-from ...core.clean.select import All, Clip, Points
+from ...core.clean.select import All, Clip, Points, Solid
 from ...core.errors import BadInput, Conflict
 from ...site.common import Moved, Progress, get_project, heavy, matrix, state_of, stations_of
 from ...site.visible import clip_of
@@ -91,14 +91,14 @@ def look(
     clip = clip_of(s, project_id, of_one_part(stations))
     found = Found(state_of(s, project_id), {})
     tiles = [(x, _tiles(s, x, shape, clip)) for x in stations]
-    if sum(n for _, (_, n) in tiles) > most:
+    if sum(own.points for _, own in tiles) > most:
         return Found(found.state, None)
     kept: list[tuple[str, Index, NDArray[np.float64]]] = []
-    for k, (station, (ids, n)) in enumerate(tiles):
+    for k, (station, own) in enumerate(tiles):
         progress.report(f"looking through {station.name}", k, len(tiles))
         progress.check()
-        if n:
-            kept += _of_station(s, station, ids, shape, clip, among, found.spared)
+        if own.points:
+            kept += _of_station(s, station, own, shape, clip, among, found.spared)
     if shape.choose is not None and kept:
         chosen = shape.choose(np.concatenate([p for _, _, p in kept]))
         ends = np.cumsum([len(index) for _, index, _ in kept])[:-1]
@@ -117,38 +117,60 @@ def _unread(shape: Chosen, clip: Clip | None) -> bool:
     return clip is None and isinstance(shape.shape, All | Marked)
 
 
-def _tiles(s: Session, station: Station, shape: Chosen, clip: Clip | None) -> tuple[list[int], int]:
-    """Tiles of a station that may hold points of the shape, and how many points they hold."""
+@dataclass(frozen=True)
+class _Tiles:
+    """Tiles of a station: ids of those to read, (first point, number) of those that are inside as a whole, and how many points they hold
+    in all."""
+
+    read: list[int]
+    whole: list[tuple[int, int]]
+    points: int
+
+
+def _tiles(s: Session, station: Station, shape: Chosen, clip: Clip | None) -> _Tiles:
+    """Tiles of a station that may hold points of the shape."""
     if _unread(shape, clip):
         mask = shape.shape.masks.get(station.id) if isinstance(shape.shape, Marked) else None
-        return [], station.points if isinstance(shape.shape, All) else 0 if mask is None else int(mask.sum())
+        return _Tiles([], [], station.points if isinstance(shape.shape, All) else 0 if mask is None else int(mask.sum()))
     t = matrix(station.pose)
-    ids, points = [], 0
+    ids, whole, points = [], [], 0
+    by_place = clip is None and shape.choose is None and isinstance(shape.shape, Solid)
     for r in tiles_of(s, [station.id]):
         if isinstance(shape.shape, Marked):
             mask = shape.shape.masks.get(station.id)
             meets = mask is not None and bool(mask[r.first : r.first + r.count].any())
+            covers = False
         else:
             low, high = r.low, r.high
             corners = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])])
-            meets = shape.shape.meets(frames.apply(t, corners))
-        if meets:
+            corners = frames.apply(t, corners)
+            meets = shape.shape.meets(corners)
+            covers = meets and by_place and isinstance(shape.shape, Solid) and shape.shape.covers(corners)
+        if covers:
+            whole.append((r.first, r.count))
+        elif meets:
             ids.append(r.id)
-            points += r.count
-    return ids, points
+        points += r.count if meets else 0
+    return _Tiles(ids, whole, points)
 
 
 def _of_station(
-    s: Session, station: Station, ids: list[int], shape: Chosen, clip: Clip | None, among: str, spared: dict[str, int]
+    s: Session, station: Station, tiles: _Tiles, shape: Chosen, clip: Clip | None, among: str, spared: dict[str, int]
 ) -> Iterator[tuple[str, Index, NDArray[np.float64]]]:
     masks = _masks(s, station, among)
     nowhere = np.zeros((0, 3))
-    if not ids:
+    if tiles.whole:
+        inside = np.zeros(station.points, bool)
+        for first, count in tiles.whole:
+            inside[first : first + count] = True
+        yield station.id, _seen(np.nonzero(inside & masks.among)[0], masks, spared), nowhere
+    if not tiles.read and not tiles.whole:
         inside = shape.shape.masks[station.id] if isinstance(shape.shape, Marked) else np.ones(station.points, bool)
         yield station.id, _seen(np.nonzero(inside)[0], masks, spared), nowhere
+    if not tiles.read:
         return
     t = matrix(station.pose)
-    for tile in read_tiles(ids, kinds=("intensity",) if "intensity" in shape.shape.reads else ()):
+    for tile in read_tiles(tiles.read, kinds=("intensity",) if "intensity" in shape.shape.reads else ()):
         p = frames.apply(t, tile.xyz)
         if isinstance(shape.shape, Marked):
             inside = shape.shape.masks[station.id][tile.first : tile.first + len(p)]
