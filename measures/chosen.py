@@ -41,15 +41,18 @@ def _select(project: str, stations: list[str], view: list[float], outline: list[
     return time.monotonic() - begin, int(done["count"])
 
 
-def _edited(project: str, stations: list[str], view: list[float]) -> None:
+def _edited(project: str, stations: list[str], at: np.ndarray, view: list[float]) -> None:
+    """Deletions of some points each, all over the site. at (n, 3): where the stations stand."""
     from taut_lantern.steps.clean import acting, selecting
 
     rng = np.random.default_rng(5)
+    flat = at[:, :2] * [view[0], view[5]] + [view[3], view[7]]
     made = 0
     while made < EDITS:
-        some = stations[int(rng.integers(len(stations)))]
-        spec = {"kind": "lasso", "view": view, "outline": _outline(*rng.uniform(-0.9, 0.9, 2), 0.01), "front": None}
-        told = selecting.choose(project, spec, [some])
+        k = int(rng.integers(len(stations)))
+        x, y = flat[k] + rng.uniform(-3, 3, 2) * [view[0], view[5]]
+        spec = {"kind": "lasso", "view": view, "outline": _outline(x, y, 0.004), "front": None}
+        told = selecting.choose(project, spec, [stations[k]])
         if told["count"]:
             acting.act(project, "delete", told["revision"], {})
             made += 1
@@ -101,7 +104,7 @@ def _run() -> list[Row]:
             large, many = _select(project, ids, view, _outline(0.05, 0.0, 0.55))
             selecting.clear(project)
             before = first(project)
-            _edited(project, ids, view)
+            _edited(project, ids, at, view)
             after = first(project)
         finally:
             chromium.close()

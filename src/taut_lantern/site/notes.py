@@ -18,7 +18,8 @@ from .common import get_project, matrix
 from .frames import InUse, in_use
 
 METRES = ("m", 1.0)
-UNIT = {"diameter": ("mm", 1000.0), "standard_diameter": ("mm", 1000.0), "rms": ("mm", 1000.0), "flat": ("mm", 1000.0), "off": ("mm", 1000.0), "error": ("mm", 1000.0),
+UNIT = {"diameter": ("mm", 1000.0), "standard_diameter": ("mm", 1000.0), "rms": ("mm", 1000.0), "flat": ("mm", 1000.0), "off": ("mm", 1000.0),
+        "error": ("mm", 1000.0),
         "angle": ("degrees", 1.0), "level_angle": ("degrees", 1.0), "area": ("m2", 1.0), "level_area": ("m2", 1.0)}  # fmt: skip
 WORDS = {"slope": "length", "level": "level length", "height": "difference in height", "rms": "fit", "standard_diameter": "standard diameter",
          "level_angle": "level angle", "level_area": "level area", "round": "length round it", "flat": "out of flat"}  # fmt: skip
