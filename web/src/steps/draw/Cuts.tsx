@@ -15,7 +15,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
   const { picks, tool, set, letGo } = useView();
   const [kind, setKind] = useState<Kind>("plan");
   const [only, setOnly] = useState("");
-  const zones = useZones(id).data ?? [];
+  const zones = (useZones(id).data ?? []).filter((z) => z.kind === "zone");
   const depth = { least: 0, most: 100 };
   const project = useProject(id).data;
   const part = project?.part ?? null;
