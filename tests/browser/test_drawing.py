@@ -243,3 +243,10 @@ def test_a_pipe_is_followed_its_clearance_measured_and_a_cut_in_steps_goes_by_it
         (section,) = served.get(f"/projects/{project}/sections")
         (at, shift), *more = section["params"]["steps"]
         assert not more and abs(at - 3.0) < 0.05 and abs(shift - 1.5) < 0.05
+        page.get_by_text("Move or deepen the cut").click()
+        page.get_by_role("combobox", name="Of", exact=True).select_option("what p saw")
+        screen.press("Cut it so")
+        of = lambda: served.get(f"/projects/{project}/sections")[0]  # noqa: E731
+        served.wait(lambda: of()["of"] == "what p saw")
+        expect(page.locator("[data-row]")).to_contain_text("section in steps of what p saw")
+        assert len(of()["params"]["of"]["stations"]) == 1 and of()["params"]["steps"] == section["params"]["steps"]

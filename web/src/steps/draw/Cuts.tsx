@@ -15,7 +15,6 @@ export function CutCard({ id, count }: { id: string; count: number }) {
   const { picks, tool, set, letGo } = useView();
   const [kind, setKind] = useState<Kind>("plan");
   const [only, setOnly] = useState("");
-  const zones = (useZones(id).data ?? []).filter((z) => z.kind === "zone");
   const depth = { least: 0, most: 100 };
   const project = useProject(id).data;
   const part = project?.part ?? null;
@@ -51,14 +50,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
     },
   );
   const v = form.values;
-  const of_ = only
-    ? {
-        of: {
-          stations: only.startsWith("s") ? [only.slice(2)] : [],
-          zones: only.startsWith("z") ? [only.slice(2)] : [],
-        },
-      }
-    : {};
+  const of_ = only ? { of: ofOf(only) } : {};
   const level = kind === "plan" || kind === "ceiling";
   const inSteps = () => {
     const half = v!.width / 2;
@@ -177,20 +169,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
               <LengthField of={form} name="across" label="Width of each" />
             </>
           )}
-          {kind !== "series" && (
-            <Pick
-              label="Of"
-              value={only}
-              onChange={(e) => setOnly(e.target.value)}
-              options={[
-                ["", "all that is seen"],
-                ...zones.map((z): [string, string] => [`z:${z.id}`, `the zone ${z.name}`]),
-                ...stations
-                  .filter((s) => s.part === part)
-                  .map((s): [string, string] => [`s:${s.id}`, `what ${s.name} saw`]),
-              ]}
-            />
-          )}
+          {kind !== "series" && <OfWhat id={id} part={part} value={only} onChange={setOnly} />}
           <Actions>
             {level ? (
               <Button
@@ -228,6 +207,30 @@ export function CutCard({ id, count }: { id: string; count: number }) {
         </>
       )}
     </>
+  );
+}
+
+/** What a cut is of, as a choice: "" for all, z:id of a zone, s:id of a station. */
+export const ofOf = (only: string) => ({
+  stations: only.startsWith("s:") ? [only.slice(2)] : [],
+  zones: only.startsWith("z:") ? [only.slice(2)] : [],
+});
+
+/** Choose whether a cut is of all that is seen, or of one zone or one station of a part. */
+export function OfWhat(p: { id: string; part: string | null; value: string; onChange: (only: string) => void }) {
+  const zones = (useZones(p.id).data ?? []).filter((z) => z.kind === "zone");
+  const stations = (useStations(p.id).data ?? []).filter((s) => s.part === p.part);
+  return (
+    <Pick
+      label="Of"
+      value={p.value}
+      onChange={(e) => p.onChange(e.target.value)}
+      options={[
+        ["", "all that is seen"],
+        ...zones.map((z): [string, string] => [`z:${z.id}`, `the zone ${z.name}`]),
+        ...stations.map((s): [string, string] => [`s:${s.id}`, `what ${s.name} saw`]),
+      ]}
+    />
   );
 }
 

@@ -9,7 +9,7 @@ import { commands } from "../../kit/commands";
 import { LengthField, useLengths } from "../../kit/fields";
 import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
-import { CutCard } from "./Cuts";
+import { CutCard, OfWhat, ofOf } from "./Cuts";
 import { LayersLedger, LinesLedger, SectionsLedger } from "./ledgers";
 import { Several, TraceCard } from "./Lines";
 import { keyOf } from "./SheetPane";
@@ -124,7 +124,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
         </Button>
       </Actions>
       <Window id={id} section={section} />
-      <Depth id={id} section={section} />
+      <Depth key={section.id} id={id} section={section} />
     </>
   );
 }
@@ -277,12 +277,20 @@ function Square({ id, section }: { id: string; section: Section }) {
   );
 }
 
+/** The one zone or station that a cut is of, as OfWhat has it; "" when it is of all, or of several. */
+function ofNow(section: Section) {
+  const of = section.params["of"] as { stations?: string[]; zones?: string[] } | undefined;
+  const all = [...(of?.zones ?? []).map((z) => `z:${z}`), ...(of?.stations ?? []).map((s) => `s:${s}`)];
+  return all.length === 1 ? all[0]! : "";
+}
+
 /** Where the cut lies and how deep it is; changed, what was found is out of date. */
 function Depth({ id, section }: { id: string; section: Section }) {
   const unit = useProject(id).data?.unit ?? "m";
   const p = section.params as Record<string, number>;
   const level = section.kind === "plan" || section.kind === "ceiling";
   const deep = { least: 0, most: 100 };
+  const [only, setOnly] = useState(ofNow(section));
   const form = useLengths({ before: p["before"]!, behind: p["behind"]!, up: 0 }, unit, { before: deep, behind: deep });
   const move = useAsk(id, () =>
     sent(
@@ -293,6 +301,7 @@ function Depth({ id, section }: { id: string; section: Section }) {
           before: form.values!.before,
           behind: form.values!.behind,
           ...(level ? { height: p["height"]! + form.values!.up } : {}),
+          ...(only === ofNow(section) ? {} : { of: ofOf(only) }),
         },
       }),
     ),
@@ -306,6 +315,7 @@ function Depth({ id, section }: { id: string; section: Section }) {
       <LengthField of={form} name="before" label="Depth before the cut" />
       <LengthField of={form} name="behind" label="Depth behind the cut" />
       {level && <LengthField of={form} name="up" label="Move it up by" />}
+      <OfWhat id={id} part={section.part} value={only} onChange={setOnly} />
       <Actions>
         <Button busy={move.isPending} why={form.why} onClick={() => move.mutate(undefined)}>
           Cut it so
