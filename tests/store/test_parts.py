@@ -15,7 +15,7 @@ from taut_lantern.core import frames
 from taut_lantern.core.errors import BadInput
 from taut_lantern.formats import e57
 from taut_lantern.site.common import Progress, get_project, matrix, stations_of
-from taut_lantern.site.drawing import cut_of
+from taut_lantern.site.drawing import cut_of, drawn
 from taut_lantern.site.frames import Currency, InUse, deviation_in, in_use
 from taut_lantern.site.notes import notes_of
 from taut_lantern.site.parts import parts_of
@@ -26,7 +26,7 @@ from taut_lantern.site.visible import clip_of
 from taut_lantern.steps import notes, projects, views
 from taut_lantern.steps.bring_in import stations
 from taut_lantern.steps.clean import boxes, edits
-from taut_lantern.steps.draw import cuts
+from taut_lantern.steps.draw import cuts, tracing
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control, grids
 from taut_lantern.steps.tie import links, targets
@@ -228,6 +228,24 @@ def test_switching_links_off_and_on_moves_nothing_and_a_part_that_splits_off_com
     assert len(part_names(project)) == 1 and moved(before, poses(project)) < 1e-9
     with session() as s:
         assert len(slab_of(s, project, s.get_one(Section, made)).points) == whole
+
+
+def test_what_is_drawn_on_a_leg_of_a_cut_in_steps_goes_out_where_that_leg_is(row_of: tuple[str, list[str]]) -> None:
+    project, _ = row_of
+    legs = [[0.0, 0.0], [2.0, 0.0], [2.2, 1.5], [4.0, 1.5]]
+    section = cuts.make_section(project, "upright", {"line": legs, "before": 0.05, "behind": 0.05}, "Steps")
+    for points in ([[0.5, 0.0], [0.5, 1.0]], [[3.0, 0.2], [3.0, 0.9]]):
+        tracing.draw(project, section, "line", "wall", points)
+    with session() as s:
+        row = get_project(s, project)
+        frame = in_use(s, row)
+        lines = [d for d in drawn(s, row, frame, [section], False) if d.layer == "wall"]
+    at = [frames.apply(d.T_frame_section, np.array([[*p, 0.0] for p in d.shape.points])) for d in lines]
+    there = sorted((frames.apply(frames.inverse(frame.T_frame_part), p) for p in at), key=lambda p: p[0, 0])
+    np.testing.assert_allclose(there[0], [[0.5, 0, 0], [0.5, 0, 1]], atol=1e-9)
+    np.testing.assert_allclose(there[1], [[3, 1.5, 0.2], [3, 1.5, 0.9]], atol=1e-9)
+    cut = cuts.as_template(project)["cuts"][0]
+    assert cut["steps"] == [[pytest.approx(2.1), pytest.approx(1.5)]]
 
 
 def links_of(s: Any, project: str) -> list[Any]:
