@@ -38,6 +38,9 @@ const NAMES: Record<string, string> = {
   error: "uncertain by",
 };
 
+const EMPTY =
+  "Nothing is measured yet. Press M, then pick points in any pane: " +
+  "distances, angles, areas, distances from a plane, clearances and pipes are kept here.";
 const FINE = ["diameter", "standard_diameter", "rms", "flat", "fall", "error"];
 
 /** A figure with its unit: millimetres of what is small, degrees, or metres and square metres in the unit of the coordinates. */
@@ -297,7 +300,7 @@ export function NotesLedger({ id }: { id: string }) {
         id={(n) => n.id}
         selected={(n) => n.id === note}
         onSelect={(n) => set({ note: n.id, measuring: null })}
-        empty="Nothing is measured yet. Press M, then pick points in any pane: distances, angles, areas, distances from a plane, clearances and pipes are kept here."
+        empty={EMPTY}
       />
     </>
   );

@@ -221,7 +221,8 @@ def _slight(part: Array, own: Seen, points: NDArray[np.int64], agreed: NDArray[n
     label, count = _together(part[points], own)
     order, ends = np.argsort(label, kind="stable"), np.cumsum(np.bincount(label, minlength=count))
     pieces = [p for p in np.split(points[order], ends[:-1]) if len(p) >= FEW]
-    good = [len(p) >= FEWEST and (_solid(part[p]) or (_wide(part[p]) and not _in_wall(part[p], part[agreed]))) for p in pieces]
+    still = part[agreed]
+    good = [len(p) >= FEWEST and (_solid(part[p]) or (_wide(part[p]) and not _in_wall(part[p], still))) for p in pieces]
     kept = np.concatenate([np.zeros(0, np.int64), *(p for p, ok in zip(pieces, good, strict=True) if ok)])
     return np.setdiff1d(points, kept)
 

@@ -112,7 +112,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
                 why={picks.length ? "" : "nothing is picked yet"}
                 onClick={() => set({ picks: picks.slice(0, -1) })}
               >
-                Take the last pick back
+                Take back the last pick
               </Button>
             )}
             <Button onClick={letGo}>Leave it</Button>
