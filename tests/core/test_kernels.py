@@ -88,6 +88,21 @@ def test_what_lies_on_no_surface_is_the_same(pair: Any, wrap: bool) -> None:
     assert (found != expected).sum() <= 2 and (found == 1).sum() > 20  # rounding at a limit
 
 
+@pytest.mark.parametrize("wrap", [True, False])
+def test_what_hangs_together_and_what_in_the_air_is_the_same(pair: Any, wrap: bool) -> None:
+    """A range image of which every thirtieth pixel is a drop at a range of its own."""
+    rng, grid = np.random.default_rng(3), pair[0].grid
+    ranges = np.linalg.norm(grid.image, axis=2).astype(np.float32)
+    drops = rng.random(ranges.shape) < 1 / 30
+    ranges[drops] = rng.uniform(0.5, 3.0, int(drops.sum()))
+    bonds = noise.joined(ranges, wrap, 0.012, 5.0 * grid.step, 0.05)
+    told = reference.joined(ranges, wrap, 0.012, 5.0 * grid.step, 0.05)
+    assert (bonds != told).mean() < 1e-4  # rounding at a limit
+    args = (ranges, told, wrap, 8.0, 0.03, 0.015 / grid.step, 16, 64)
+    found, expected = noise.afloat(*args), reference.afloat(*args)
+    assert (found == expected).all() and found[drops].mean() > 0.5
+
+
 @pytest.mark.parametrize("shift", [(0, 0, 0), (0.01, 0, 0), (0, 0.02, 1.5)])
 def test_distances_from_surfaces_are_the_same(pair: Any, shift: tuple[float, float, float]) -> None:
     a, b, t = pair

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from ..core import frames
 from ..core.scan.scan import Scan
-from .scene import Ball, Board, Mirror, Scene
+from .scene import Ball, Board, Mirror, Puff, Scene
 
 
 @dataclass(frozen=True)
@@ -96,6 +96,21 @@ def _boards(
         reflect[near] = own + (1 - share) * reflect[near]
         distance[near[on]], normal[near[on]] = t[near[on]], n
         colour[near[on]] = (15 + (reflect[near[on]] - 0.06) / 0.79 * 230)[:, None]
+
+
+def _in_the_air(air: list[Puff], origin: NDArray, ray: NDArray, distance: NDArray, reflect: NDArray, rng: np.random.Generator) -> NDArray:
+    """Which rays meet something that hangs in the air, at any place of their way through it (in place)."""
+    out = np.zeros(len(ray), bool)
+    for puff in air:
+        to = np.array(puff.centre) - origin
+        along = ray @ to
+        half = np.sqrt(np.maximum(puff.radius**2 - (float(to @ to) - along**2), 0.0))
+        low, high = np.maximum(along - half, 0.4), along + half
+        at = low + rng.random(len(ray)) * (high - low)
+        met = (high > low) & (rng.random(len(ray)) < puff.share * (high - low) / (2 * puff.radius)) & (at < distance - 0.05)
+        distance[met], reflect[met] = at[met], 0.15
+        out |= met
+    return out
 
 
 @dataclass(frozen=True)
@@ -190,6 +205,8 @@ def scan(scene: Scene, position: tuple[float, float, float], yaw: float, seed: i
         share = rng.random(image.shape)
         mixed[edge] = (share * image)[edge] + ((1 - share) * other)[edge]
     distance = mixed.reshape(-1)
+    if scene.air:
+        ok |= _in_the_air(scene.air, origin, ray, distance, reflect, np.random.default_rng((seed, len(scene.air))))
     sigma = (scanner.noise + scanner.noise_per_metre * np.minimum(distance, 200)) * np.clip(
         0.5 / np.maximum(reflect, 0.05), 0.7, 2.5
     ) ** 0.5

@@ -67,6 +67,15 @@ class Mirror:
         return Board(self.centre, self.out).axes()
 
 
+@dataclass(frozen=True)
+class Puff:
+    """What hangs in the air: of the beams that pass through the middle of a ball (centre, radius, metres), a share meet some of it."""
+
+    centre: Vec
+    radius: float
+    share: float
+
+
 BOARDS: dict[str, Board] = {
     "B1": Board((6.0, 0.012, 1.6), (0, 1, 0)),
     "B2": Board((17.0, 11.988, 2.0), (0, -1, 0)),
@@ -99,6 +108,7 @@ class Scene:
     spheres: dict[str, Ball] = field(default_factory=dict)
     boards: dict[str, Board] = field(default_factory=dict)
     mirrors: list[Mirror] = field(default_factory=list)
+    air: list[Puff] = field(default_factory=list)
     _parts: list[tuple[NDArray, NDArray, NDArray, float, Vec]] = field(default_factory=list)
     _surfaces: int = 0
 

@@ -154,7 +154,7 @@ def describe(project_id: str, timings: dict[str, float], findings: list[dict[str
     }
 
 
-REASONS = {"mover": "movers", "door": "doors", "ghost": "ghosts", "edge": "noise", "lone": "noise", "hand": "by hand"}
+REASONS = {"mover": "movers", "door": "doors", "ghost": "ghosts", "edge": "noise", "lone": "noise", "dust": "noise", "hand": "by hand"}
 
 
 def _cleaning(s: Session, project_id: str, names: dict[str, str]) -> list[dict[str, Any]]:

@@ -251,7 +251,8 @@ def _bring_in(project: str, files: list[Path], progress: Progress, findings: lis
             )
 
 
-CLEANS = {"movers": ("mover",), "noise": ("edge", "lone"), "ghosts": ("ghost",)}
+CLEANS = {"movers": ("mover",), "noise": ("edge", "lone", "dust"), "ghosts": ("ghost",)}
+AFLOAT = 10.0  # metres from the scanner that rain and dust are looked for in
 
 
 def _cleaned(project: str, words: Sequence[str], progress: Progress) -> list[dict[str, str]]:
@@ -259,7 +260,7 @@ def _cleaned(project: str, words: Sequence[str], progress: Progress) -> list[dic
     said: list[dict[str, str]] = []
     kinds = [kind for w in words for kind in CLEANS[w]]
     try:
-        filters.run(project, {"kinds": kinds, "strength": 0.5, "part": _shown(project)}, progress)
+        filters.run(project, {"kinds": kinds, "strength": 0.5, "part": _shown(project), "limits": {"dust": AFLOAT}}, progress)
     except LanternError as problem:
         return [*said, {"code": problem.code, "subject": "clean", "message": str(problem), "severity": "doubt"}]
     with session() as s:

@@ -3516,7 +3516,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "mover" | "door" | "ghost" | "edge" | "lone" | "far" | "near" | "dim";
+            kind: "mover" | "door" | "ghost" | "edge" | "lone" | "dust" | "far" | "near" | "dim";
         };
         /**
          * DecideIn
@@ -3819,7 +3819,7 @@ export interface components {
          */
         FilterIn: {
             /** Kinds */
-            kinds: ("mover" | "door" | "ghost" | "edge" | "lone" | "far" | "near" | "dim")[];
+            kinds: ("mover" | "door" | "ghost" | "edge" | "lone" | "dust" | "far" | "near" | "dim")[];
             /** @default {} */
             limits: components["schemas"]["FilterLimits"];
             /** Part */
@@ -3832,11 +3832,13 @@ export interface components {
         };
         /**
          * FilterLimits
-         * @description far, near: metres from the scanner; dim: intensity, 0 to 1.
+         * @description far, near, dust: metres from the scanner; dim: intensity, 0 to 1.
          */
         FilterLimits: {
             /** Dim */
             dim?: number | null;
+            /** Dust */
+            dust?: number | null;
             /** Far */
             far?: number | null;
             /** Near */
@@ -5008,7 +5010,7 @@ export interface components {
          */
         RecipeIn: {
             /** Kinds */
-            kinds: ("mover" | "door" | "ghost" | "edge" | "lone" | "far" | "near" | "dim")[];
+            kinds: ("mover" | "door" | "ghost" | "edge" | "lone" | "dust" | "far" | "near" | "dim")[];
             /** @default {} */
             limits: components["schemas"]["FilterLimits"];
             /** Name */
@@ -5022,7 +5024,7 @@ export interface components {
         /** RecipeOut */
         RecipeOut: {
             /** Kinds */
-            kinds: ("mover" | "door" | "ghost" | "edge" | "lone" | "far" | "near" | "dim")[];
+            kinds: ("mover" | "door" | "ghost" | "edge" | "lone" | "dust" | "far" | "near" | "dim")[];
             /** Limits */
             limits: {
                 [key: string]: number;

@@ -67,21 +67,22 @@ class EditOut(Out):
     stations: list[str]
 
 
-FilterKind = Literal["mover", "door", "ghost", "edge", "lone", "far", "near", "dim"]
+FilterKind = Literal["mover", "door", "ghost", "edge", "lone", "dust", "far", "near", "dim"]
 
 
 class FilterLimits(Model):
-    """far, near: metres from the scanner; dim: intensity, 0 to 1."""
+    """far, near, dust: metres from the scanner; dim: intensity, 0 to 1."""
 
     far: Annotated[float, Field(ge=1, le=1000)] | None = None
     near: Annotated[float, Field(ge=0.1, le=5)] | None = None
     dim: Annotated[float, Field(ge=0.001, le=1)] | None = None
+    dust: Annotated[float, Field(ge=0.5, le=50)] | None = None
 
 
 class FilterIn(Model):
     """strength: 0 takes only what is seen through nearly whole, 1 also what others half agree with."""
 
-    kinds: Annotated[list[FilterKind], Field(min_length=1, max_length=8)]
+    kinds: Annotated[list[FilterKind], Field(min_length=1, max_length=9)]
     strength: Annotated[float, Field(ge=0, le=1)] = 0.5
     limits: FilterLimits = FilterLimits()
     part: Id | None = None
@@ -91,7 +92,7 @@ class RecipeIn(Model):
     """Filters with their settings, kept under a name."""
 
     name: Annotated[str, Field(min_length=1, max_length=60)]
-    kinds: Annotated[list[FilterKind], Field(min_length=1, max_length=8)]
+    kinds: Annotated[list[FilterKind], Field(min_length=1, max_length=9)]
     strength: Annotated[float, Field(ge=0, le=1)] = 0.5
     limits: FilterLimits = FilterLimits()
 

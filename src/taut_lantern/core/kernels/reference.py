@@ -151,6 +151,54 @@ def between(
     return out
 
 
+def joined(ranges: NDArray[np.float32], wrap: bool, join: float, steep: float, slant: float) -> NDArray[np.int32]:
+    rows, columns = ranges.shape
+    padded = np.zeros((rows + 4, columns + 4))
+    padded[2:-2, 2:-2] = ranges
+    if wrap:
+        padded[:, :2], padded[:, -2:] = padded[:, -4:-2], padded[:, 2:4]
+    rho, out = padded[2:-2, 2:-2], np.zeros((rows, columns), np.int32)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        for bit in (0, 1, 2, 3, 5, 6, 7, 8):
+            i, j = bit // 3 - 1, bit % 3 - 1
+            q, beyond, before = (padded[2 + k * i : 2 + k * i + rows, 2 + k * j : 2 + k * j + columns] for k in (1, 2, -1))
+            gap = np.abs(q - rho)
+            straight = [
+                (third > 0) & (inverse > 0) & (np.abs(1 / inverse - third) <= join + slant * gap)
+                for third, inverse in ((beyond, 2 / q - 1 / rho), (before, 2 / rho - 1 / q))
+            ]
+            one = (gap <= join) | ((gap <= steep * np.minimum(q, rho)) & (straight[0] | straight[1]))
+            out[(rho > 0) & (q > 0) & one] |= 1 << bit
+    return out
+
+
+def afloat(
+    ranges: NDArray[np.float32], bonds: NDArray[np.int32], wrap: bool, far: float, gap: float, size: float, least: int, most: int
+) -> NDArray[np.bool_]:
+    rows, columns = ranges.shape
+    ranges = ranges.astype(float)  # as the compiled loop reckons
+    small, clumps = np.zeros((rows, columns), bool), {}
+
+    def around(a: int, b: int, bits: int) -> list[tuple[int, int]]:
+        near = [(a + k // 3 - 1, (b + k % 3 - 1) % columns if wrap else b + k % 3 - 1) for k in range(9) if bits & 1 << k]
+        return [(r, c) for r, c in near if 0 <= r < rows and 0 <= c < columns and ranges[r, c] > 0]
+
+    for r, c in zip(*np.nonzero((ranges > 0) & (ranges <= far)), strict=True):
+        limit = min(max(int((size / ranges[r, c]) ** 2), least), most)
+        clump, grown = {(r, c)}, [(r, c)]
+        while grown and len(clump) <= limit:
+            a, b = grown.pop()
+            fresh = [p for p in around(a, b, bonds[a, b]) if p not in clump]
+            clump.update(fresh)
+            grown += fresh
+        if len(clump) <= limit:
+            small[r, c], clumps[r, c] = True, clump
+    out = np.zeros((rows, columns), bool)
+    for at, clump in clumps.items():
+        out[at] = all(small[q] or ranges[q] >= ranges[p] + gap for p in clump for q in around(*p, 0b111101111))
+    return out
+
+
 def apart(image: NDArray[np.float32], geo: Array, wrap: bool, t: Array, points: Array, gate: float) -> Array:
     """(m,) signed distances of points placed by t from the surfaces of the image, NaN where there is none within ``gate``."""
     rows, columns = image.shape[:2]

@@ -35,18 +35,19 @@ COMPARED = {"mover": "things that moved", "door": "doors that turned", "ghost": 
 OF_ONE = {
     "edge": "points between two surfaces",
     "lone": "points that stand alone",
+    "dust": "rain and dust in the air",
     "far": "points beyond a range",
     "near": "points close to the scanner",
     "dim": "points that came back too weak",
 }
 KINDS = COMPARED | OF_ONE
-LIMITS = {"far": (1.0, 1000.0), "near": (0.1, 5.0), "dim": (0.001, 1.0)}  # metres, metres, intensity 0 to 1
+LIMITS = {"far": (1.0, 1000.0), "near": (0.1, 5.0), "dim": (0.001, 1.0), "dust": (0.5, 50.0)}  # metres, but dim: intensity 0 to 1
 LOOKED = 1_000_000  # pixels of a station's image that others are asked through; its own points are all asked about
 WHOLE = 16_000_000  # pixels of the image that edges are told in
 
 
 def start(project_id: str, kinds: list[str], strength: float, part_id: str | None = None, limits: dict[str, float] | None = None) -> str:
-    """Look for what does not belong, in the background. strength 0 to 1, of what moved; limits: of far, near and dim."""
+    """Look for what does not belong, in the background. strength 0 to 1, of what moved; limits: of far, near, dim and dust."""
     if not kinds or (unknown := [k for k in kinds if k not in KINDS]):
         raise BadInput(f"unknown filter {', '.join(unknown) if kinds else ''}", subject="kinds", remedy=f"use {', '.join(KINDS)}")
     own = {k: float((limits or {}).get(k, np.nan)) for k in kinds if k in LIMITS}
@@ -218,7 +219,8 @@ def _of_one(s: Session, stations: list[Station], kinds: list[str], limits: dict[
                 most[kind].append({"station": station.name, "share": len(index) / len(scan)})
     words = {
         "edge": "Points between two surfaces, at edges",
-        "lone": "Points that stand alone: dust, rain, birds",
+        "lone": "Points that stand alone: insects, birds, drops",
+        "dust": f"Rain and dust in the air, nearer than {limits.get('dust', 0):g} m to the scanner",
         "far": f"Points farther than {limits.get('far', 0):g} m from their scanner",
         "near": f"Points nearer than {limits.get('near', 0):g} m to their scanner",
         "dim": f"Points of an intensity below {limits.get('dim', 0):g}",
@@ -227,10 +229,12 @@ def _of_one(s: Session, stations: list[Station], kinds: list[str], limits: dict[
 
 
 def _found(scan: Scan, kinds: list[str], limits: dict[str, float]) -> Iterable[tuple[str, NDArray[np.bool_]]]:
-    if {"edge", "lone"} & set(kinds):
+    if {"edge", "lone", "dust"} & set(kinds):
         grid = range_image(scan, WHOLE)
         told = {"edge": noise.mixed, "lone": noise.lone}
         yield from ((k, told[k](grid, len(scan))) for k in kinds if k in told)
+        if "dust" in kinds:
+            yield "dust", noise.afloat(grid, len(scan), limits["dust"], scan.intensity)
     ranges = np.linalg.norm(scan.xyz, axis=1)
     if "far" in kinds:
         yield "far", ranges > limits["far"]

@@ -8,7 +8,7 @@ import { JobLine } from "../../parts/JobLine";
 
 type Edit = Schemas["EditOut"];
 type Kind = Schemas["FilterIn"]["kinds"][number];
-type Limits = Record<"far" | "near" | "dim", string>;
+type Limits = Record<"far" | "near" | "dim" | "dust", string>;
 const path = (id: string) => ({ params: { path: { project_id: id } } });
 const MOVER = 67; // the class of what moves
 
@@ -27,6 +27,7 @@ const FILTERS: {
   { kind: "ghost", words: "Images in mirrors and wet floors", found: "images", compared: true, listed: true },
   { kind: "edge", words: "Points between two surfaces", found: "points lie between two surfaces" },
   { kind: "lone", words: "Points that stand alone", found: "points stand alone" },
+  { kind: "dust", words: "Rain and dust, nearer than", found: "points hang in the air", limit: "dust", unit: "m" },
   { kind: "far", words: "Farther than", found: "points are too far away", limit: "far", unit: "m" },
   { kind: "near", words: "Nearer than", found: "points are too near", limit: "near", unit: "m" },
   { kind: "dim", words: "Intensity below", found: "points came back too weak", limit: "dim", unit: "0–1" },
@@ -35,7 +36,7 @@ const FILTERS: {
 export function Finds({ id, finds, part }: { id: string; finds: Edit[]; part: string | null }) {
   const [strength, setStrength] = useState(0.5);
   const [kinds, setKinds] = useState<Kind[]>(["mover"]);
-  const [limits, setLimits] = useState<Limits>({ far: "60", near: "0.5", dim: "0.02" });
+  const [limits, setLimits] = useState<Limits>({ far: "60", near: "0.5", dim: "0.02", dust: "10" });
   const [name, setName] = useState("");
   const stations = (useStations(id).data ?? []).filter((s) => s.part === part).length;
   const recipes = useRecipes(id).data ?? [];
