@@ -121,6 +121,35 @@ def test_joined_lines_are_one_polyline_and_a_found_line_that_is_trimmed_keeps_it
     assert kept["fit"]["length"] == pytest.approx(line["fit"]["length"] / 2, abs=0.01)
 
 
+def test_what_of_a_wall_was_not_seen_is_dashed_there_and_nowhere_else(client: TestClient, tmp_path: Path) -> None:
+    """A shadow of 0.26 m on a wall of 4 m, x = 3; what the line is extended by later was not seen either."""
+    project, scan = made(client, "A room with a shadow"), room(80_000, SIZE, 3)
+    shadow = (scan.xyz[:, 0] > 2.9) & (np.abs(scan.xyz[:, 1] - 0.5) < 0.13)
+    bring_in(project, [write_scan(tmp_path / "ST-1.e57", scan.take(np.nonzero(~shadow)[0]))])
+    hand = Hand(client, project)
+    fitted(client, project, hand.section)
+    line = next(t for t in hand.drawn if min(x for x, _ in t["points"]) > 2.9)
+    assert line["dashed"] and not line["dashes"]  # nobody has said yes to it
+
+    def dashed() -> list[tuple[float, float]]:
+        """(from, to) along y of what the file has dashed on the wall; all of it covers the wall without a gap."""
+        doc = ezdxf.readfile(deliver(client, project, "dxf", tmp_path))
+        on = [e for e in doc.modelspace().query("LINE") if abs(e.dxf.start.x - 3) < 0.01 and abs(e.dxf.end.x - 3) < 0.01]
+        assert sum(abs(e.dxf.start.y - e.dxf.end.y) for e in on) == pytest.approx(hand[line["id"]]["fit"]["length"], abs=1e-6)
+        return sorted((min(e.dxf.start.y, e.dxf.end.y), max(e.dxf.start.y, e.dxf.end.y)) for e in on if e.dxf.linetype == "DASHED")
+
+    assert dashed() == [pytest.approx((-2, 2), abs=0.01)]
+    hand.post(f"/sections/{hand.section}/accept")
+    shown = hand[line["id"]]
+    assert not shown["dashed"] and len(shown["solid"]) == 2 and len(shown["dashes"]) == 1
+    assert dashed() == [pytest.approx((0.37, 0.63), abs=0.06)]
+    hand.draw("line", (2, 3), (4, 3))
+    hand.edit("extend", line["id"], at=[[3, 1.9]])
+    assert dashed() == [pytest.approx((0.37, 0.63), abs=0.06), pytest.approx((2, 3), abs=0.06)]
+    hand.client.patch(f"{hand.url}/traces/{line['id']}", json={"version": hand[line["id"]]["version"], "shape": {"dashed": False}})
+    assert dashed() == []
+
+
 def test_a_locked_layer_takes_and_gives_nothing(client: TestClient, p: str) -> None:
     hand = Hand(client, p)
     a = hand.draw("line", (0, 0), (1, 0), layer="pipe")

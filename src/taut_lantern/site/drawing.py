@@ -11,6 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core import frames
+from ..core.draw.faces import unseen
 from ..core.draw.layers import BUILDING, TO_CHECK
 from ..core.draw.section import Cut, ceiling, plan, upright
 from ..core.draw.shapes import Shape, dimension
@@ -56,11 +57,22 @@ def shape_of(trace: Trace) -> Shape:
 
 
 def guessed(trace: Trace) -> bool:
-    """Whether a trace is drawn dashed: nobody has said yes to it, or much of it was bridged, unless somebody decided otherwise."""
+    """Whether a trace is drawn dashed as a whole: nobody has said yes to it, or much of it was bridged and it is not known where, unless
+    somebody decided otherwise."""
     if "dashed" in trace.shape:
         return bool(trace.shape["dashed"])
     long = float(trace.fit.get("length") or 0.0)
-    return trace.state == "found" or (long > 0 and float(trace.fit.get("bridged") or 0.0) > GUESSED * long)
+    return trace.state == "found" or (long > 0 and "pieces" not in trace.fit and float(trace.fit.get("bridged") or 0.0) > GUESSED * long)
+
+
+def in_pieces(trace: Trace) -> list[tuple[Shape, bool]]:
+    """A trace as it is drawn: whole, or what of a line was seen, and dashed what was not."""
+    shape, dashed = shape_of(trace), guessed(trace)
+    if trace.kind != "line" or dashed or "dashed" in trace.shape or not trace.fit.get("pieces"):
+        return [(shape, dashed)]
+    seen = [((p[0], p[1]), (q[0], q[1])) for p, q in trace.fit["pieces"]]
+    parts = unseen((shape.points[0], shape.points[1]), seen)
+    return [(replace(shape, points=ends), gap) for ends, gap in parts] if len(parts) > 1 else [(shape, False)]
 
 
 def T_frame_section(section: Section, frame: InUse, shape: Shape | None = None) -> Array:
@@ -150,8 +162,7 @@ def drawn_of(s: Session, section: Section, frame: InUse, T_there: Array) -> list
     out: list[Drawn] = []
     for t in s.scalars(select(Trace).where(Trace.section_id == section.id, Trace.state != "rejected").order_by(Trace.id)):
         layer = TO_CHECK if t.state == "found" else t.layer
-        shape = shape_of(t)
-        out.append(Drawn(shape, layer, T_there, guessed(t), words_of(shape, section, frame)))
+        out += [Drawn(x, layer, T_there, dashed, words_of(x, section, frame)) for x, dashed in in_pieces(t)]
     return out
 
 

@@ -5926,6 +5926,8 @@ export interface components {
         TraceOut: {
             /** Dashed */
             dashed: boolean;
+            /** Dashes */
+            dashes: number[][][];
             /** Fit */
             fit: {
                 [key: string]: unknown;
@@ -5948,6 +5950,8 @@ export interface components {
             shape: {
                 [key: string]: unknown;
             };
+            /** Solid */
+            solid: number[][][];
             /** State */
             state: string;
             /** Version */

@@ -16,6 +16,8 @@ export interface SheetTrace {
   layer: string;
   points: number[][];
   lines: number[][][];
+  solid: number[][][];
+  dashes: number[][][];
   letters: Letters[];
   state: string;
   dashed: boolean;
@@ -402,7 +404,9 @@ export class Sheet {
     g.strokeStyle = g.fillStyle = look?.colour ?? "#23407a";
     g.lineWidth = (t.state === "found" ? 1.3 : 1.2) + 1.6 * (look?.weight ?? 0.25);
     g.setLineDash(t.dashed ? DASH["dashed"]! : (DASH[look?.line_type ?? ""] ?? []));
-    this.stroke(t.lines);
+    this.stroke(t.dashes.length ? t.solid : t.lines);
+    g.setLineDash(DASH["dashed"]!);
+    this.stroke(t.dashes);
     g.setLineDash([]);
     for (const l of t.letters) this.letters(l, t.selected);
   }

@@ -117,6 +117,8 @@ class TraceOut(Out):
     fit: dict[str, Any]
     dashed: bool
     lines: list[list[list[float]]]  # the shape as plain lines
+    solid: list[list[list[float]]]  # of a line that was seen in pieces, those; else empty
+    dashes: list[list[list[float]]]  # and what of it was not seen, which is drawn dashed
     letters: list[LettersOut]
     why_old: str  # "": it is of today
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,6 +17,7 @@ APART = 0.006  # metres by which lines lie apart that are two
 STEP = 0.05  # metres of a line in which one point says that it was seen
 TALL = (0.85, 1.40)  # metres above the cut of a plan: what reaches there is no furniture
 SAME = 0.012  # metres across within which points are of a face
+UNSEEN = 0.20  # metres without a point that are told apart from what was seen
 
 
 @dataclass(frozen=True)
@@ -23,7 +25,8 @@ class Face:
     """A straight face in the cut, from a to b (2,). side: +1 when what is free lies left of a → b, -1 right, 0 not known. seen, bridged:
     metres of its length with points, and without. lean: millimetres a metre out of plumb, towards the free side, nan when not known;
     tall: share of its length that goes on above furniture, nan when nothing was asked. ends: whether a and b are computed corners.
-    error: one deviation of its place across, from its points alone, metres."""
+    error: one deviation of its place across, from its points alone, metres. pieces: where it was seen, gaps below ``UNSEEN`` bridged; they
+    stay where they are when the face ends elsewhere."""
 
     a: tuple[float, float]
     b: tuple[float, float]
@@ -37,6 +40,7 @@ class Face:
     tall: float = math.nan
     ends: tuple[bool, bool] = (False, False)
     stations: tuple[int, ...] = ()
+    pieces: tuple[Ends, ...] = ()
 
     @property
     def length(self) -> float:
@@ -103,7 +107,8 @@ def face_of(ends: Ends, around: Around, level: bool, trim: bool = True) -> Face 
         return None
     rms = float(np.sqrt(np.mean(off[on] ** 2)))
     cells = max(1, round(length / STEP))
-    seen = len(np.unique(np.clip(t[on] / length * cells, 0, cells - 1).astype(int))) * length / cells
+    full = np.unique(np.clip(t[on] / length * cells, 0, cells - 1).astype(int))
+    seen = len(full) * length / cells
     count = np.bincount(station[on], minlength=len(around.stands))
     stands = around.stands[:, :2] @ normal - a @ normal
     view = float((np.sign(stands) * count).sum()) / on.sum()
@@ -116,7 +121,37 @@ def face_of(ends: Ends, around: Around, level: bool, trim: bool = True) -> Face 
         tall = _share_high(t[high] / length, up[high], length)
     stations = tuple(int(v) for v in np.argsort(-count) if count[v] > 0)
     error = rms / math.sqrt(max(apart, 1))
-    return Face(ends[0], ends[1], rms, int(on.sum()), side, seen, max(0.0, length - seen), error, lean, tall, (False, False), stations)
+    runs = np.split(full, np.nonzero(np.diff(full) * length / cells > UNSEEN + STEP)[0] + 1)
+    pieces = tuple((_on(a, along, r[0] * length / cells), _on(a, along, (r[-1] + 1) * length / cells)) for r in runs)
+    return Face(
+        ends[0], ends[1], rms, int(on.sum()), side, seen, max(0.0, length - seen), error, lean, tall, (False, False), stations, pieces
+    )
+
+
+def _on(a: Array, along: Array, t: float) -> tuple[float, float]:
+    p = a + along * t
+    return float(p[0]), float(p[1])
+
+
+def unseen(ends: Ends, pieces: Sequence[Ends], least: float = UNSEEN) -> list[tuple[Ends, bool]]:
+    """A line in pieces from its first end to its last, each with whether it was not seen: what none of the pieces that were seen cover over
+    more than ``least`` metres."""
+    a, b = np.array(ends[0]), np.array(ends[1])
+    long = float(np.linalg.norm(b - a))
+    along = (b - a) / max(long, 1e-9)
+    at = sorted((max(0.0, min(t)), min(long, max(t))) for p in pieces for t in [[float((np.array(q) - a) @ along) for q in p]])
+    out: list[tuple[float, float, bool]] = []
+    here = 0.0
+    for low, high in [*((x, y) for x, y in at if y > x), (long, long)]:
+        if low - here > least:
+            out.append((here, low, True))
+            here = low
+        if out and not out[-1][2]:
+            out[-1] = (out[-1][0], max(out[-1][1], high), False)
+        elif high > here:
+            out.append((here, high, False))
+        here = max(here, high)
+    return [((_on(a, along, x), _on(a, along, y)), gap) for x, y, gap in out if y - x > 1e-9]
 
 
 def steps_of(face: Face, around: Around, level: bool) -> list[Face]:

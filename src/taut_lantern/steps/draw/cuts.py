@@ -18,7 +18,7 @@ from ...core.draw.section import MOST, ceiling, plan, series, stepped, upright
 from ...core.draw.shapes import plain
 from ...core.errors import BadInput, NotFound
 from ...site.common import clean_name, finite, get_project, heavy, matrix, numbers, owned, stations_of
-from ...site.drawing import LEVEL, T_section_other, cut_marks, cut_of, guessed, marked_in, shape_of, words_of
+from ...site.drawing import LEVEL, T_section_other, cut_marks, cut_of, guessed, in_pieces, marked_in, shape_of, words_of
 from ...site.frames import InUse, in_use
 from ...site.parts import stations_in, wanted
 from ...site.slab import cleaning_of, slab_of
@@ -341,8 +341,8 @@ def _of_words(section: Section, names: dict[str, str]) -> str:
 
 
 def _trace(t: Trace, section: Section, frame: InUse, revision: int, deletions: str) -> dict[str, Any]:
-    shape = shape_of(t)
-    flat = plain(shape, words=words_of(shape, section, frame))
+    flat = plain(shape_of(t), words=words_of(shape_of(t), section, frame))
+    parts = in_pieces(t)
     return {
         "id": t.id,
         "version": t.version,
@@ -355,6 +355,8 @@ def _trace(t: Trace, section: Section, frame: InUse, revision: int, deletions: s
         "fit": t.fit,
         "dashed": guessed(t),
         "lines": _lines(flat.lines),
+        "solid": _lines([list(x.points) for x, gap in parts if not gap and len(parts) > 1]),
+        "dashes": _lines([list(x.points) for x, gap in parts if gap and len(parts) > 1]),
         "letters": [vars(x) for x in flat.letters],
         "why_old": why_old(t, revision, deletions),
     }

@@ -131,6 +131,7 @@ class _Traces:
             layer = "column" if k in columns else self._layer(f)
             note = self._note(f.rms, f.points, f.length, f.seen, f.bridged) | self._lean(f)
             note |= {"error_mm": 1000 * math.hypot(f.error, self._network(f)), "corners": list(f.ends), "side": f.side}
+            note["pieces"] = [[list(p) for p in piece] for piece in f.pieces]
             note["stations"] = [self.slab.stations[j].name for j in f.stations][:12]
             if k in thick:
                 w = thick[k]
