@@ -23,6 +23,7 @@ App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
 BODY = 8 << 20  # bytes of a request, but for pieces of files
 PIECE = 64 << 20
+MODEL = 128 << 20  # bytes of a design model
 SESSION = 30 * 86400  # seconds a browser stays signed in
 COOKIE = "lantern_session"
 CHANGES = ("POST", "PUT", "PATCH", "DELETE")
@@ -38,6 +39,13 @@ HEADERS = {
     "Cross-Origin-Opener-Policy": "same-origin",
     "Cross-Origin-Resource-Policy": "same-origin",
 }
+
+
+def _most(method: str, path: str) -> int:
+    """Bytes that a request may hold."""
+    if method == "PUT" and "/uploads/" in path:
+        return PIECE + 4096
+    return MODEL if method == "POST" and path.endswith("/models") else BODY
 
 
 class Guard:
@@ -66,7 +74,7 @@ class Guard:
         if refusal is not None:
             await refusal(scope, receive, told)
             return
-        limit = PIECE + 4096 if scope["method"] == "PUT" and "/uploads/" in scope["path"] else BODY
+        limit = _most(scope["method"], scope["path"])
         seen, most = 0, f"a request may hold at most {limit >> 20} MiB"
 
         async def limited() -> MutableMapping[str, Any]:

@@ -29,7 +29,7 @@ Array = NDArray[np.float64]
 CODES = {"m": units.M, "mm": units.MM, "ft": units.FT, "us_ft": 21}
 VERSIONS = {"R2018": "R2018", "R12": "R12"}
 TYPES = {"continuous": "Continuous", "dashed": "DASHED", "dotted": "DOT", "dash-dot": "DASHDOT"}
-OURS = {"section": 9, "notes": 2}  # layers that we add ourselves, by their colour number
+OURS = {"section": 9, "notes": 2, "design": 4}  # layers that we add ourselves, by their colour number
 PATTERN = 0.15  # metres that a pattern repeats in
 
 

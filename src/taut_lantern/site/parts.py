@@ -21,7 +21,7 @@ from ..core.errors import NotFound
 from ..core.network.parts import Part as Group
 from ..core.network.parts import carry
 from ..core.network.solution import Solution
-from ..store.models import CropBox, Frame, Note, Part, Project, SavedView, Section, Station, new_id
+from ..store.models import CropBox, DesignModel, Frame, Note, Part, Project, SavedView, Section, Station, new_id
 from .common import Array, matrix, numbers, stations_of
 
 EXACT = 1e-9  # metres and units of rotation: closer is the same pose
@@ -56,7 +56,7 @@ def stations_in(stations: list[Station], part_id: str | None) -> list[Station]:
     return [x for x in stations if x.part_id == part_id]
 
 
-DRAWN: tuple[type[Any], ...] = (Section, CropBox, Note, SavedView)  # stand in the coordinates of a part, by T_part_base
+DRAWN: tuple[type[Any], ...] = (Section, CropBox, DesignModel, Note, SavedView)  # stand in the coordinates of a part, by T_part_base
 
 
 @dataclass(frozen=True)

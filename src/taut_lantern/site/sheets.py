@@ -22,6 +22,7 @@ from ..store.models import Section, Sheet, Trace
 from .common import Progress, get_project
 from .drawing import LEVEL, T_frame_section, cut_marks, cut_of, drawn_of, layers_of, sections_of
 from .frames import in_use
+from .models import design_drawn
 from .slab import AT_ONCE, slab_of
 
 EDGE = 0.3  # metres shown round what there is
@@ -78,7 +79,7 @@ def page(s: Session, sheet: Sheet, progress: Progress) -> Page:
     for section, (low, high) in zip(sections, extents, strict=True):
         frame = in_use(s, project, section.part_id)
         unit, metre = frame.unit, METRE_PER_UNIT[frame.unit]
-        drawn = _own(s, section, sections_of(s, sheet.project_id, section.part_id))
+        drawn = _own(s, section, sections_of(s, sheet.project_id, section.part_id)) + design_drawn(s, section, np.eye(4))
         north = None
         if section.kind in LEVEL:
             t = T_frame_section(section, frame)

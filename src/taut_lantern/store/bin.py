@@ -14,7 +14,7 @@ DAYS = 30
 log = logging.getLogger("taut_lantern.store")
 OF_STATIONS = ("tile", "layer", "grid")
 OF_PROJECTS = (
-    "note", "sheet", "selection", "zone", "saved_view", "question", "trace", "section", "crop_box", "frame", "known", "control",
+    "design_model", "model_mesh", "note", "sheet", "selection", "zone", "saved_view", "question", "trace", "section", "crop_box", "frame", "known", "control",
     "sighting", "target", "link", "body", "station_group", "part", "solution", "delivery", "original", "job", "journal", "station",
 )  # fmt: skip
 HEAVY = ("tile", "layer", "grid", "point_set", "chunk")

@@ -88,6 +88,31 @@ class CropBox(Journaled, Base):
     outline: Mapped[list[Any] | None]
 
 
+class DesignModel(Journaled, Base):
+    """A design model beside the cloud. T_base_model: 16 numbers, where it was put; shown: whether it is seen, and coloured by; detail: its
+    file, unit, faces, elements, and box in its own coordinates. Its faces are a ``ModelMesh`` of the same id."""
+
+    __tablename__ = "design_model"
+    project_id: Mapped[str] = project_key()
+    part_id: Mapped[str | None] = mapped_column(String(32))
+    T_part_base: Mapped[list[Any] | None]  # as of a crop box
+    T_base_model: Mapped[list[Any]]
+    name: Mapped[str] = mapped_column(String(120))
+    shown: Mapped[bool] = mapped_column(default=True)
+    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class ModelMesh(Base):
+    """The faces of a design model, never changed (until they are read, its file as it came); and what the cloud was found to leave it by, of which state: a result that can be made
+    again at any time."""
+
+    __tablename__ = "model_mesh"
+    model_id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    project_id: Mapped[str] = mapped_column(String(32), index=True)
+    data: Mapped[bytes] = mapped_column(LargeBinary)
+    compared: Mapped[dict[str, Any] | None]
+
+
 class Section(Journaled, Base):
     __tablename__ = "section"
     project_id: Mapped[str] = project_key()

@@ -13,7 +13,7 @@ from typing import Any
 from sqlalchemy import BigInteger, Index, LargeBinary, String, Text, text
 from sqlalchemy.orm import Mapped, mapped_column
 
-from .drawn import CropBox, Delivery, Edit, Note, PointSet, SavedView, Section, Selection, Sheet, Trace, Zone
+from .drawn import CropBox, Delivery, DesignModel, Edit, ModelMesh, Note, PointSet, SavedView, Section, Selection, Sheet, Trace, Zone
 from .network import Acceptance, Body, Control, Frame, Group, Known, Link, Picture, Proposal, Question, Sighting, SolutionRow, Target
 from .rows import Base, Handled, Journaled, new_id, now, project_key
 
@@ -216,6 +216,7 @@ JOURNALED: dict[str, type[Any]] = {
         Edit,
         Zone,
         CropBox,
+        DesignModel,
         Section,
         Trace,
         Note,
@@ -237,6 +238,7 @@ __all__ = [
     "Control",
     "CropBox",
     "Delivery",
+    "DesignModel",
     "Edit",
     "Frame",
     "GridRow",
@@ -248,6 +250,7 @@ __all__ = [
     "Known",
     "LayerRow",
     "Link",
+    "ModelMesh",
     "Note",
     "Original",
     "Part",

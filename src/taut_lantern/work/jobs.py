@@ -31,7 +31,7 @@ from ..steps.bring_in.stations import import_scan
 from ..steps.bring_in.uploads import read_original
 from ..steps.clean import density, filters, selecting
 from ..steps.clean.edits import delete_job
-from ..steps.draw import finding
+from ..steps.draw import finding, models
 from ..steps.hand_over.deliver import make
 from ..steps.tie import natural
 from ..steps.tie.links import pair, tie_all
@@ -63,6 +63,7 @@ HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] =
     "filter": filters.run,
     "even": density.run,
     "pipe": following.job,
+    "model": models.job,
     "demo": _demo,
 }
 AGAIN = 75  # exit code of a run that was cut off by something passing, as the database's restart

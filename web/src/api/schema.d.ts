@@ -1363,6 +1363,105 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/models": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Models */
+        get: operations["list_models"];
+        put?: never;
+        /**
+         * Bring Model
+         * @description The bytes of an IFC, DXF, OBJ, STL, PLY or GLB file, at most 128 MiB; read in the background. It stands where its coordinates say in
+         *     those in use. unit: of its lengths; none: as the file says, else metres.
+         */
+        post: operations["bring_model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/models/{model_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change Model */
+        patch: operations["change_model"];
+        trace?: never;
+    };
+    "/api/projects/{project_id}/models/{model_id}/compared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Comparison
+         * @description The last comparison with every element, those farthest off first.
+         */
+        get: operations["get_comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/models/{model_id}/edges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Model Edges
+         * @description float32 (k, 2, 3): the edges of its faces that are seen, metres, the longest first.
+         */
+        get: operations["get_model_edges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/models/{model_id}/{do}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare Model
+         * @description compare: how far the cloud lies from it, element by element. lay: move it to where it fits the cloud best.
+         */
+        post: operations["compare_model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/network": {
         parameters: {
             query?: never;
@@ -1875,6 +1974,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/sections/{section_id}/design": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Design Lines
+         * @description Where a section cuts the models that are shown, as lines in its coordinates, metres.
+         */
+        get: operations["get_design_lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/sections/{section_id}/fit": {
         parameters: {
             query?: never;
@@ -2210,6 +2329,26 @@ export interface paths {
          *     lowest: 1 = deleted.
          */
         get: operations["get_marks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/stations/{station_id}/models/{first}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Model Distances
+         * @description int16 a point: its distance from the nearest model that is shown in steps of 0.1 mm, positive before its faces; -32768 beyond 250 mm.
+         */
+        get: operations["get_model_distances"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2870,6 +3009,22 @@ export interface components {
             /** Word */
             word: ("one" | "two" | "first" | "second" | "third" | "fourth" | "none") | null;
         };
+        /**
+         * BesideIn
+         * @description reach: metres from the model that points are looked at.
+         */
+        BesideIn: {
+            /**
+             * Reach
+             * @default 0.1
+             */
+            reach: number;
+            /**
+             * Tolerance
+             * @default 0.01
+             */
+            tolerance: number;
+        };
         /** Binned */
         Binned: {
             /** Id */
@@ -3277,6 +3432,33 @@ export interface components {
             /** Own */
             own: boolean;
         };
+        /**
+         * ComparedOut
+         * @description Signed distances in metres, positive before the model's faces; within: points within the tolerance; histogram: counts from -reach to
+         *     reach.
+         */
+        ComparedOut: {
+            /** At */
+            at: string;
+            /** Histogram */
+            histogram: number[];
+            /** Median */
+            median: number | null;
+            /** P05 */
+            p05: number | null;
+            /** P95 */
+            p95: number | null;
+            /** Points */
+            points: number;
+            /** Reach */
+            reach: number;
+            /** Rms */
+            rms: number | null;
+            /** Tolerance */
+            tolerance: number;
+            /** Within */
+            within: number;
+        };
         /** ControlOut */
         ControlOut: {
             /** Applied */
@@ -3552,7 +3734,9 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "e57" | "laz" | "dxf" | "svg" | "sheet" | "slab" | "csv" | "ifc" | "glb" | "pdf" | "html";
+            kind: "e57" | "laz" | "dxf" | "svg" | "sheet" | "slab" | "csv" | "ifc" | "glb" | "model-pdf" | "model-csv" | "pdf" | "html";
+            /** Model */
+            model?: string | null;
             /** Part */
             part?: string | null;
             /** Picture */
@@ -3599,6 +3783,39 @@ export interface components {
             state: components["schemas"]["MadeOf"];
             /** Title */
             title: string;
+        };
+        /**
+         * DesignModelOut
+         * @description at: its middle in the coordinates in use; size: of its box in its own axes, metres. T_part_edges: from the coordinates of its edges.
+         */
+        DesignModelOut: {
+            /** T Part Edges */
+            T_part_edges: number[];
+            /** At */
+            at: number[];
+            compared: components["schemas"]["ComparedOut"] | null;
+            /** Elements */
+            elements: number;
+            /** Faces */
+            faces: number;
+            /** File */
+            file: string;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Part */
+            part: string | null;
+            /** Shown */
+            shown: boolean;
+            /** Size */
+            size: number[];
+            /** Unit */
+            unit: string;
+            /** Version */
+            version: number;
+            /** Why Old */
+            why_old: string;
         };
         /** DeviceFetchIn */
         DeviceFetchIn: {
@@ -3776,6 +3993,53 @@ export interface components {
              * @default 0
              */
             value: number;
+        };
+        /**
+         * ElementOut
+         * @description Metres; p95: nineteen of twenty of its points are nearer. None where no point was near.
+         */
+        ElementOut: {
+            /** Mean */
+            mean: number | null;
+            /** Most */
+            most: number | null;
+            /** Name */
+            name: string;
+            /** P95 */
+            p95: number | null;
+            /** Points */
+            points: number;
+            /** Rms */
+            rms: number | null;
+            /** Within */
+            within: number;
+        };
+        /** ElementsOut */
+        ElementsOut: {
+            /** At */
+            at: string;
+            /** Elements */
+            elements: components["schemas"]["ElementOut"][];
+            /** Histogram */
+            histogram: number[];
+            /** Median */
+            median: number | null;
+            /** P05 */
+            p05: number | null;
+            /** P95 */
+            p95: number | null;
+            /** Points */
+            points: number;
+            /** Reach */
+            reach: number;
+            /** Rms */
+            rms: number | null;
+            /** Tolerance */
+            tolerance: number;
+            /** Why Old */
+            why_old: string;
+            /** Within */
+            within: number;
         };
         /**
          * Entry
@@ -4441,6 +4705,30 @@ export interface components {
             held: boolean;
             /** Source */
             source: string;
+        };
+        /**
+         * ModelPatch
+         * @description shift: metres along the axes in use; turn: degrees about the upright through its middle, counter-clockwise, before that.
+         */
+        ModelPatch: {
+            /** Deleted */
+            deleted?: true | null;
+            /** Name */
+            name?: string | null;
+            /** Shift */
+            shift?: number[] | null;
+            /** Shown */
+            shown?: boolean | null;
+            /**
+             * Turn
+             * @default 0
+             */
+            turn: number;
+            /**
+             * Version
+             * @description of the row as whoever asks has it before them
+             */
+            version: number;
         };
         /**
          * NaturalIn
@@ -5556,7 +5844,7 @@ export interface components {
             box?: string | null;
             cameras?: components["schemas"]["Cameras"] | null;
             /** Colourby */
-            colourBy?: ("station" | "group" | "intensity" | "height" | "colour" | "range" | "inclination" | "apart" | "expected" | "class" | "zone") | null;
+            colourBy?: ("station" | "group" | "intensity" | "height" | "colour" | "range" | "inclination" | "apart" | "expected" | "class" | "zone" | "model") | null;
             /** Eyes */
             eyes?: {
                 [key: string]: boolean;
@@ -13128,6 +13416,483 @@ export interface operations {
             };
         };
     };
+    list_models: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DesignModelOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_model: {
+        parameters: {
+            query: {
+                name: string;
+                unit?: ("m" | "mm" | "ft" | "us_ft") | null;
+                part?: string | null;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                model_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelPatch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_comparison: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                model_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ElementsOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_model_edges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                model_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                model_id: string;
+                do: "compare" | "lay";
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BesideIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_network: {
         parameters: {
             query?: never;
@@ -15880,6 +16645,83 @@ export interface operations {
             };
         };
     };
+    get_design_lines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                section_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number[][][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     fit_section: {
         parameters: {
             query?: never;
@@ -17626,6 +18468,84 @@ export interface operations {
             path: {
                 project_id: string;
                 station_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_model_distances: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                station_id: string;
+                first: number;
             };
             cookie?: never;
         };

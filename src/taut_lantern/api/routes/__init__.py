@@ -1,6 +1,6 @@
 """The HTTP API: thin over the use cases, one module of routes per step of the job."""
 
-from . import bring_in, clean, devices, draw, hand_over, notes, place, points, project, prove, selecting, tie
+from . import bring_in, clean, devices, draw, hand_over, models, notes, place, points, project, prove, selecting, tie
 
 ROUTERS = (
     project.api,
@@ -13,6 +13,7 @@ ROUTERS = (
     clean.api,
     selecting.api,
     draw.api,
+    models.api,
     notes.api,
     hand_over.api,
 )

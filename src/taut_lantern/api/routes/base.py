@@ -40,13 +40,13 @@ async def picture_in(request: Request) -> bytes:
     return await bytes_in(request, "picture")
 
 
-async def bytes_in(request: Request, what: str) -> bytes:
-    """The body of a request that brings a small file. BadInput as soon as it holds too much."""
+async def bytes_in(request: Request, what: str, largest: int = LARGEST) -> bytes:
+    """The body of a request that brings a small file, or one that is taken whole. BadInput as soon as it holds too much."""
     data = bytearray()
     async for piece in request.stream():
         data += piece
-        if len(data) > LARGEST:
-            raise BadInput(f"the {what} holds more than 8 MiB", subject=what, remedy="bring a smaller one", code="too_large")
+        if len(data) > largest:
+            raise BadInput(f"the {what} holds more than {largest >> 20} MiB", subject=what, remedy="bring a smaller one", code="too_large")
     return bytes(data)
 
 

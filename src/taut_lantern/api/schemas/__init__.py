@@ -59,6 +59,7 @@ from .draw import (
     ViewPlace,
 )
 from .hand_over import DeliveryIn, DeliveryOut
+from .models import BesideIn, ComparedOut, DesignModelOut, ElementOut, ElementsOut, ModelPatch
 from .notes import CatchIn, CatchOut, NoteIn, NoteOut, NotePatch, PipeIn, PlaneIn, PlaneOut, ViewIn, ViewOut, ViewPatch
 from .place import (
     ControlOut,
@@ -153,6 +154,7 @@ __all__ = [
     "AimIn",
     "AimOut",
     "AnswerIn",
+    "BesideIn",
     "Binned",
     "BoxIn",
     "BoxOut",
@@ -164,6 +166,7 @@ __all__ = [
     "CeilingIn",
     "ClassIn",
     "ClassOut",
+    "ComparedOut",
     "ControlOut",
     "ControlPatch",
     "ControlPointIn",
@@ -180,6 +183,7 @@ __all__ = [
     "DecideIn",
     "DeliveryIn",
     "DeliveryOut",
+    "DesignModelOut",
     "DeviceFetchIn",
     "DeviceOut",
     "DeviceScan",
@@ -188,6 +192,8 @@ __all__ = [
     "EditOut",
     "EditPatch",
     "EditTracesIn",
+    "ElementOut",
+    "ElementsOut",
     "Entry",
     "ErrorOut",
     "EvenDetail",
@@ -231,6 +237,7 @@ __all__ = [
     "MergeIn",
     "MergeProjectIn",
     "Model",
+    "ModelPatch",
     "NaturalIn",
     "NaturalOut",
     "NetworkOut",

@@ -11,7 +11,7 @@ from .base import Id, LetGoOut, Model, Out, Unit
 
 
 class DeliveryIn(Model):
-    kind: Literal["e57", "laz", "dxf", "svg", "sheet", "slab", "csv", "ifc", "glb", "pdf", "html"]
+    kind: Literal["e57", "laz", "dxf", "svg", "sheet", "slab", "csv", "ifc", "glb", "model-pdf", "model-csv", "pdf", "html"]
     crop: bool = True
     coordinates: Literal["grid", "section"] = "grid"
     unit: Unit | None = None  # None: that of the coordinates in use
@@ -20,6 +20,7 @@ class DeliveryIn(Model):
     zones: Annotated[list[Id], Field(max_length=500)] | None = None  # of a cloud: the points of these alone, and of what is nested in them
     version: Literal["R2018", "R12"] | None = None  # of DXF; None: R2018
     sheet: Id | None = None  # of a sheet
+    model: Id | None = None  # whose comparison it is
     scale: Annotated[int, Field(ge=1, le=10_000)] | None = None  # of SVG, 1 to so much; None: 50
     pixel: Annotated[FiniteFloat, Field(ge=0.0002, le=1.0)] | None = None  # metres, of a picture; None: 5 mm
     picture: Literal["density", "intensity", "colour", "depth", "relief", "x-ray"] | None = None

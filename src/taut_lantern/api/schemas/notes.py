@@ -92,7 +92,7 @@ class NotePatch(Model):
 
 
 Three = Annotated[list[Number], Field(min_length=3, max_length=3)]
-Colour = Literal["station", "group", "intensity", "height", "colour", "range", "inclination", "apart", "expected", "class", "zone"]
+Colour = Literal["station", "group", "intensity", "height", "colour", "range", "inclination", "apart", "expected", "class", "zone", "model"]
 
 
 class SpaceCamera(Model):

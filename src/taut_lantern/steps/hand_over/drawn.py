@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -17,11 +17,11 @@ from ...core import frames
 from ...core.draw.raster import BAND, GATHERED, MODES, Raster, band, channels, full_ink, gathered, raster
 from ...core.errors import BadInput
 from ...core.frames import METRE_PER_UNIT
-from ...formats import bodies, dxf, geotiff, svg
+from ...formats import bodies, dxf, geotiff, pdf, svg
 from ...formats import sheet as sheet_file
 from ...formats.drawn import Drawing, Underlay
 from ...formats.part import whole
-from ...site import notes
+from ...site import compared, models, notes
 from ...site.common import Array, Progress, file_name, get_project, owned, state_of
 from ...site.drawing import LEVEL, T_frame_section, cut_of, drawn, guessed, layers_of, sections_of
 from ...site.frames import InUse, in_use
@@ -38,8 +38,20 @@ KINDS = {
     "csv": "Measured values of lines, CSV",
     "ifc": "Pipes and lines in space, IFC",
     "glb": "Pipes and lines in space, glTF",
+    "model-pdf": "The cloud and a design model, PDF",
+    "model-csv": "The cloud and a design model by elements, CSV",
 }
-SUFFIX = {"dxf": "dxf", "svg": "svg", "sheet": "pdf", "slab": "zip", "csv": "csv", "ifc": "ifc", "glb": "glb"}
+SUFFIX = {
+    "dxf": "dxf",
+    "svg": "svg",
+    "sheet": "pdf",
+    "slab": "zip",
+    "csv": "csv",
+    "ifc": "ifc",
+    "glb": "glb",
+    "model-pdf": "pdf",
+    "model-csv": "csv",
+}
 
 
 def write(path: Path, project_id: str, kind: str, params: dict[str, Any], progress: Progress) -> tuple[int, str, int]:
@@ -59,6 +71,9 @@ def _drawing(s: Session, project_id: str, frame: InUse, params: dict[str, Any]) 
     """Shapes, and in space the notes too: they lie in no section."""
     project, flat = get_project(s, project_id), params.get("coordinates") == "section"
     shapes = drawn(s, project, frame, params.get("sections"), flat)
+    for section in sections_of(s, project_id, frame.part):
+        if not params.get("sections") or section.id in params["sections"]:
+            shapes += models.design_drawn(s, section, np.eye(4) if flat else T_frame_section(section, frame))
     space = [] if flat else notes.entities(s, project_id, frame)
     return Drawing(shapes, space, layers_of(project), [], project.name)
 
@@ -69,7 +84,7 @@ def _nothing(subject: str) -> BadInput:
 
 def _dxf(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str, Any], progress: Progress) -> tuple[str, int]:
     drawing = _drawing(s, project_id, frame, params)
-    count = sum(d.layer != "section" for d in drawing.drawn) + sum(e.kind != "text" for e in drawing.space)
+    count = sum(d.layer not in ("section", models.DESIGN) for d in drawing.drawn) + sum(e.kind != "text" for e in drawing.space)
     if not count:
         raise _nothing(drawing.title)
     dxf.write(path, drawing, unit_of(params, frame), params.get("version") or "R2018")
@@ -235,11 +250,15 @@ def _csv(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str
     rows = values_of(s, project_id, frame.part)
     if not rows:
         raise _nothing(get_project(s, project_id).name)
+    _rows(path, (*COLUMNS, *MORE), rows)
+    return f"{file_name(get_project(s, project_id).name)}-values", len(rows)
+
+
+def _rows(path: Path, columns: Sequence[str], rows: list[dict[str, Any]]) -> None:
     with whole(path) as part, part.open("w", newline="", encoding="utf-8-sig") as f:
-        out = csv.DictWriter(f, [*COLUMNS, *MORE])
+        out = csv.DictWriter(f, columns)
         out.writeheader()
         out.writerows({k: "" if v is None else v for k, v in row.items()} for row in rows)
-    return f"{file_name(get_project(s, project_id).name)}-values", len(rows)
 
 
 def _bodies(s: Session, path: Path, project_id: str, frame: InUse, write: Callable[..., None]) -> tuple[str, int]:
@@ -258,6 +277,19 @@ def _glb(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str
     return _bodies(s, path, project_id, frame, bodies.glb)
 
 
+def _model_pdf(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str, Any], progress: Progress) -> tuple[str, int]:
+    report = compared.report(s, project_id, str(params.get("model") or ""))
+    pdf.write(path, report)
+    return file_name(report.title), sum(len(t.rows) for t in report.tables)
+
+
+def _model_csv(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str, Any], progress: Progress) -> tuple[str, int]:
+    row, told = compared.compared(s, project_id, str(params.get("model") or ""))
+    rows = compared.table(told)
+    _rows(path, compared.COLUMNS, rows)
+    return f"{file_name(row.name)}-deviations", len(rows)
+
+
 WRITE: dict[str, Callable[[Session, Path, str, InUse, dict[str, Any], Progress], tuple[str, int]]] = {
     "dxf": _dxf,
     "svg": _svg,
@@ -266,4 +298,6 @@ WRITE: dict[str, Callable[[Session, Path, str, InUse, dict[str, Any], Progress],
     "csv": _csv,
     "ifc": _ifc,
     "glb": _glb,
+    "model-pdf": _model_pdf,
+    "model-csv": _model_csv,
 }
