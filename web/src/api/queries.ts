@@ -97,6 +97,31 @@ export const usePictures = (id: string) =>
   });
 export const useNotes = (id: string) =>
   useQuery({ queryKey: [id, "notes"], queryFn: () => sent(http.GET("/api/projects/{project_id}/notes", path(id))) });
+export const useModels = (id: string) =>
+  useQuery({ queryKey: [id, "models"], queryFn: () => sent(http.GET("/api/projects/{project_id}/models", path(id))) });
+export const useComparison = (id: string, model: string, at: string) =>
+  useQuery({
+    queryKey: [id, "comparison", model, at],
+    enabled: at !== "",
+    queryFn: () =>
+      sent(
+        http.GET("/api/projects/{project_id}/models/{model_id}/compared", {
+          params: { path: { project_id: id, model_id: model } },
+        }),
+      ),
+  });
+/** Where a section cuts the models that are shown; of: what that hangs on. */
+export const useDesign = (id: string, section: string | null, of: string) =>
+  useQuery({
+    queryKey: [id, "design", section, of],
+    enabled: section !== null && of !== "",
+    queryFn: () =>
+      sent(
+        http.GET("/api/projects/{project_id}/sections/{section_id}/design", {
+          params: { path: { project_id: id, section_id: section! } },
+        }),
+      ),
+  });
 export const useViews = (id: string) =>
   useQuery({ queryKey: [id, "views"], queryFn: () => sent(http.GET("/api/projects/{project_id}/views", path(id))) });
 export const useGroups = (id: string) =>
@@ -253,6 +278,7 @@ const NETWORK = [
   "slab",
   "notes",
   "views",
+  "models",
   ...CHANGED,
 ];
 
@@ -264,12 +290,13 @@ const FOLLOWS: Record<string, string[]> = {
   stations: NETWORK,
   network: NETWORK,
   control: ["control", "placements", "notes", ...CHANGED],
-  edits: ["edits", "boxes", "zones", "stations", "slab", ...CHANGED],
+  edits: ["edits", "models", "boxes", "zones", "stations", "slab", ...CHANGED],
   zones: ["zones", ...CHANGED],
   selection: ["selection"],
   sections: ["sections", "layers", "sheets", ...CHANGED],
   notes: ["notes", ...CHANGED],
   views: ["views", ...CHANGED],
+  models: ["models", ...CHANGED],
   deliveries: ["deliveries", "jobs", "project"],
 };
 /** What changes only with the topics that name it (points, which are large), or with its key (a link). */

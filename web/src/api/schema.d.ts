@@ -4719,11 +4719,8 @@ export interface components {
             shift?: number[] | null;
             /** Shown */
             shown?: boolean | null;
-            /**
-             * Turn
-             * @default 0
-             */
-            turn: number;
+            /** Turn */
+            turn?: number | null;
             /**
              * Version
              * @description of the row as whoever asks has it before them

@@ -6,6 +6,7 @@
  */
 import * as THREE from "three";
 import { crop } from "./boxes";
+import { drawModels } from "./models";
 import { Cloud, type Source } from "./cloud";
 import { drawContours } from "./contours";
 import { drawAxes, drawCrossHair, drawDivider, drawScale, drawShape, drawSliceLine, drawUnder } from "./marks";
@@ -128,9 +129,10 @@ export class Bench implements HandDesk {
 
   /** Say which two stations are compared, as they stand now. */
   private compare() {
-    const { pair, stations } = this.scene;
+    const { pair, stations, compared } = this.scene;
+    const of = compared === null ? pair : "models";
     const poses = pair?.map((id) => stations.find((s) => s.id === id)?.pose?.join() ?? "");
-    this.cloud.setPair(pair, poses?.join("/") ?? "");
+    this.cloud.setPair(of, compared ?? poses?.join("/") ?? "");
   }
 
   /** Points were deleted, or brought back. */
@@ -352,6 +354,7 @@ export class Bench implements HandDesk {
     g.rect(x, y, w, h);
     g.clip();
     if (p.kind === "plan" && this.scene.under) drawUnder(g, p, this.scene.under, ground === "ink", () => this.sketch());
+    drawModels(g, p, this.scene);
     const labels = drawOverlay(g, p, this.scene);
     this.labels.push(...labels);
     const ink = ground === "paper" ? "#1e2530" : "#f2efe6";
@@ -437,6 +440,7 @@ function onlyMarksDiffer(a: Scene, b: Scene): boolean {
         s.ghosts,
         [...s.slots],
         s.pair,
+        s.compared,
         s.split,
         s.walking,
         s.colourBy,

@@ -38,7 +38,7 @@ interface Entry {
 export interface Source {
   tile(tile: TileInfo, layers: number, signal: AbortSignal): Promise<ArrayBuffer>;
   tree(station: string, signal: AbortSignal): Promise<ArrayBuffer>;
-  /** int16 a point: steps of 0.1 mm from the surfaces of another station. */
+  /** int16 a point: steps of 0.1 mm from the surfaces of another station, or from "models". */
   apart(tile: TileInfo, other: string, signal: AbortSignal): Promise<ArrayBuffer>;
 }
 /** Pixels that the spacing of a tile takes, pane by pane. */
@@ -58,7 +58,7 @@ export class Cloud {
   private told = new Marked();
   private slots: Uint8Array = new Uint8Array(256); // of the palette, by class or zone
   private clock = 0;
-  private pair: { of: [string, string]; version: string } | null = null;
+  private pair: { of: [string, string] | null; version: string } | null = null;
   private marked = 0;
   private stopped = false;
   drawn = 0;
@@ -78,17 +78,21 @@ export class Cloud {
     this.shared.span.value.set(...span);
   }
 
-  /** Points of the two stations are coloured by the distance from the other one; version: of where they stand. */
-  setPair(pair: [string, string] | null, version: string) {
-    this.pair = pair && { of: pair, version: `${pair.join()}/${version}/${this.marked}` };
+  /** Points of the two stations are coloured by the distance from the other one, or those of all by that from design models; version: of
+   * where they stand. */
+  setPair(pair: [string, string] | "models" | null, version: string) {
+    const of = pair === "models" ? null : pair;
+    this.pair = pair && { of, version: `${of?.join() ?? "models"}/${version}/${of ? this.marked : ""}` };
     for (const l of this.loaded.values()) if (l.apart && l.apart !== this.pair?.version) this.tellApart(l, null, "");
   }
 
   private askApart(l: Loaded) {
     const { pair } = this;
-    const k = pair ? pair.of.indexOf(l.info.station) : -1;
-    if (k >= 0 && l.apart !== pair!.version)
-      this.ask(`${nameOf(l.info)}/apart`, (signal) => this.loadApart(l, pair!.of[1 - k]!, pair!.version, signal));
+    if (!pair || l.apart === pair.version) return;
+    const k = pair.of?.indexOf(l.info.station) ?? -1;
+    const other = pair.of ? pair.of[1 - k] : "models";
+    if (other && (k >= 0 || !pair.of))
+      this.ask(`${nameOf(l.info)}/apart`, (signal) => this.loadApart(l, other, pair.version, signal));
   }
 
   private async loadApart(l: Loaded, other: string, version: string, signal: AbortSignal) {
@@ -292,6 +296,7 @@ export class Cloud {
   spanOf(by: ColourBy, shown: (x: number, y: number, z: number) => boolean = () => true): [number, number] {
     if (by === "inclination") return [0, 90];
     if (by === "apart") return [-0.01, 0.01];
+    if (by === "model") return [-0.03, 0.03];
     if (by !== "height" && by !== "range" && by !== "intensity" && by !== "expected") return [0, 1];
     const values: number[] = [];
     for (const { xyz, matrix, info, tint } of this.drawnTiles()) {

@@ -25,6 +25,11 @@ vec3 apartShade(float t) {
   vec3 agree = vec3(.93, .93, .9);
   return t < .5 ? mix(agree, vec3(.93, .5, .05), min(1., 2. * (.5 - t))) : mix(agree, vec3(.1, .35, .85), min(1., 2. * (t - .5)));
 }
+// within a tolerance pale, beyond it in bands of once and twice it more, the last of all that lies farther
+vec3 bandShade(float t) {
+  float band = min(3., floor(abs(t - .5) * 6. + 1e-4));
+  return band < .5 ? vec3(.80, .88, .82) : apartShade(t > .5 ? .5 + band / 6. : .5 - band / 6.);
+}
 // in none of the boxes that keep, or in one that takes away; a prism's corners in plan by the even-odd rule (Shimrat 1962)
 bool cropped(vec4 world) {
   bool some = false, kept = false, cut = false;
@@ -68,13 +73,14 @@ void main() {
   if (mode == 1) t = tint.a;
   else if (mode == 2) t = world.z;
   else if (mode == 4) t = length(position);
-  else if (mode == 7) t = .0001 * apart;
+  else if (mode == 7 || mode == 11) t = .0001 * apart;
   else if (mode == 8) t = sqrt(max(0.0, dot(vec4(position, 1.0), expected * vec4(position, 1.0))));
   t = clamp((t - span.x) / max(1e-6, span.y - span.x), 0.0, 1.0);
   if (mode == 0 || mode == 6) shade = hue * (.45 + .75 * tint.a);
   else if (mode == 3) shade = tint.rgb;
   else if (mode == 5) shade = vec3(.6); // see surface.ts
   else if (mode == 7) shade = apart < -32767.5 ? vec3(.3) : apartShade(t);
+  else if (mode == 11) shade = apart < -32767.5 ? vec3(.3) : bandShade(t);
   else if (mode == 8 && expected[3][3] < 0.0) shade = vec3(.3); // not tied: nothing is expected
   else if (mode >= 9) shade = palette[int(kind + .5)] * (.5 + .7 * tint.a);
   else shade = viridis(t);
@@ -99,6 +105,7 @@ export const MODES: ColourBy[] = [
   "expected",
   "class",
   "zone",
+  "model",
 ];
 
 /** Uniforms all stations share; panes set them before they draw. */

@@ -76,6 +76,7 @@ export class Sheet {
   private points = new Float32Array(0);
   private colours = new Uint8Array(0);
   private traces: SheetTrace[] = [];
+  private design: number[][][] = []; // where the cut meets design models
   private marks: Marks = { lines: [], letters: [], cuts: [] };
   private pulled: Pull | null = null;
   private looks = new Map<string, Look>();
@@ -152,6 +153,11 @@ export class Sheet {
     this.colours = new Uint8Array(body, n * 8, n * 4);
     this.snap.setPoints(this.points);
     if (frame) this.frame();
+    this.draw();
+  }
+
+  setDesign(lines: number[][][]) {
+    this.design = lines;
     this.draw();
   }
 
@@ -335,6 +341,9 @@ export class Sheet {
     this.g.strokeStyle = this.g.fillStyle = "#5a6170";
     this.g.lineWidth = 1.2;
     this.stroke(this.marks.lines);
+    this.g.strokeStyle = "#7a3e9d";
+    this.stroke(this.design);
+    this.g.strokeStyle = "#5a6170";
     for (const l of this.marks.letters) this.letters(l);
     for (const t of this.traces) this.trace(t);
     drawScale(this.g, 14, h - 16, this.scale, this.unit, INK);

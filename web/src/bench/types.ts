@@ -63,7 +63,8 @@ export type ColourBy =
   | "apart"
   | "expected"
   | "class"
-  | "zone";
+  | "zone"
+  | "model";
 export type Tool = "none" | "lasso" | "rectangle" | "corners" | "brush" | "pick" | "planPick" | "place";
 export type Op = "replace" | "add" | "subtract" | "intersect";
 export interface Rect {
@@ -113,10 +114,19 @@ export interface Scene {
   picks: number[][];
   split: { of: [string, string]; at: number } | null; // left of this share of each pane only the one, right only the other
   walking: boolean; // the space is walked through at eye height
+  models: ModelInfo[]; // design models that are shown
+  compared: string | null; // what distances from models hang on, while they colour the points
   pair: [string, string] | null; // two stations whose distance from each other colours their points
   shape: ShapeInfo | null; // under the cursor
   under: UnderInfo | null; // in plan
   axes: number[] | null; // T_grid_part of a grid as it would lie (16), then the place in the part that it is drawn from (3)
+}
+/** The edges of a design model: places two by two, and the 16 numbers that put them into the part. */
+export interface ModelInfo {
+  id: string;
+  edges: Float32Array;
+  T: number[];
+  selected: boolean;
 }
 /** A field sketch in the plan. T: (2, 3) row by row, from its pixels (x to the right, y down) to metres of the part. */
 export interface UnderInfo {

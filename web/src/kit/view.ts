@@ -29,7 +29,8 @@ export type ColourBy =
   | "apart"
   | "expected"
   | "class"
-  | "zone";
+  | "zone"
+  | "model";
 
 interface Slab {
   height: number;
@@ -87,6 +88,7 @@ interface State {
   section: string | null;
   traces: string[]; // of the sheet, the last chosen last
   note: string | null;
+  model: string | null; // the design model whose card is shown
   about: string | null; // the station whose card is shown
   measuring: MeasureKind | null; // picks are being taken for a measure
   camera: {
@@ -166,6 +168,7 @@ const FRESH = {
   section: null,
   traces: [],
   note: null,
+  model: null,
   about: null,
   measuring: null,
   eyes: {},

@@ -25,6 +25,7 @@ import { useView } from "../kit/view";
 import { selectBy } from "../parts/select";
 import { follow, pickAt } from "./catching";
 import { useMarking } from "./marking";
+import { useModelInfos } from "./models";
 import { usePair } from "./pair";
 import { takeOver } from "./early";
 import { askedFor, inAddress, remember, show, shownNow } from "./views";
@@ -68,6 +69,7 @@ export function BenchHost({ id }: { id: string }) {
   const told = useAdvice(id, advising).data;
   const advice = advising ? told : undefined;
   const pair = usePair(id);
+  const models = useModelInfos(id);
   const search = useSearch(id).data;
 
   const marking = useMarking(id, bench);
@@ -155,6 +157,8 @@ export function BenchHost({ id }: { id: string }) {
       picks: view.picks,
       shape: view.shape,
       pair: view.colourBy === "apart" ? pair : null,
+      models: models.infos,
+      compared: view.colourBy === "model" ? models.version : null,
       split: view.split !== null && pair ? { of: pair, at: view.split } : null,
       walking: view.walking,
       axes: view.axes,
@@ -193,6 +197,7 @@ export function BenchHost({ id }: { id: string }) {
     view.picks,
     view.shape,
     pair,
+    models,
     view.split,
     view.walking,
     view.axes,

@@ -193,6 +193,7 @@ export function PaneHead({
           <option value="expected">by expected error</option>
           <option value="class">by class</option>
           <option value="zone">by zone</option>
+          <option value="model">by distance from models</option>
         </select>
       )}
       <span className="flex-1" />
@@ -280,6 +281,7 @@ const SCALES: Partial<Record<ColourBy, string>> = {
   inclination: "inclination",
   apart: "distance between two",
   expected: "expected error against the datum",
+  model: "before or behind the models",
 };
 
 /** The scale that points are coloured by, with its ends; they can be set by hand, and given back to the points in view. */
@@ -299,11 +301,15 @@ export function Legend({
   const placed = project?.frames.some((f) => f.id === project.frame && f.kind === "control");
   const name = colourBy === "expected" && placed ? "expected error in control" : SCALES[colourBy];
   if (!name) return <Words id={id} />;
-  const [size, word] = { intensity: [1, ""], inclination: [1, "°"], apart: [1000, "mm"], expected: [1, "mm"] }[
-    colourBy as string
-  ] ?? [UNITS[unit].metre, unit];
+  const [size, word] = {
+    intensity: [1, ""],
+    inclination: [1, "°"],
+    apart: [1000, "mm"],
+    expected: [1, "mm"],
+    model: [1000, "mm"],
+  }[colourBy as string] ?? [UNITS[unit].metre, unit];
   const lift = colourBy === "height" ? heightIn(frame, 0) : 0;
-  const digits = { intensity: 2, inclination: 0, apart: 1, expected: 2 }[colourBy as string];
+  const digits = { intensity: 2, inclination: 0, apart: 1, expected: 2, model: 1 }[colourBy as string];
   const shown = (v: number) =>
     digits === undefined ? lengthIn(v + lift, unit) : (v * (size as number)).toFixed(digits);
   const change = (k: 0 | 1, text: string) => {
@@ -330,7 +336,10 @@ export function Legend({
       className={`pointer-events-none absolute ${high ? "bottom-[70px]" : "bottom-8"} left-3 flex max-w-[95%] flex-wrap items-center gap-1.5 text-[12px] text-[#f2efe6]`}
     >
       {end(0, "Lowest")}
-      <span className="h-2.5 w-28 rounded-sm" style={{ background: colourBy === "apart" ? TWO_SIDED : VIRIDIS }} />
+      <span
+        className="h-2.5 w-28 rounded-sm"
+        style={{ background: { apart: TWO_SIDED, model: BANDS }[colourBy as string] ?? VIRIDIS }}
+      />
       {end(1, "Highest")}
       <span className="rounded bg-[#12161d]/85 px-1">
         {word} {name}
@@ -346,14 +355,21 @@ export function Legend({
           className={`${chip} pointer-events-auto cursor-pointer underline`}
           onClick={() => set({ spans: { ...spans, [colourBy]: undefined } })}
         >
-          {["inclination", "apart"].includes(colourBy) ? "as it was" : "as the points have it"}
+          {["inclination", "apart", "model"].includes(colourBy) ? "as it was" : "as the points have it"}
         </button>
       )}
       {colourBy === "apart" && <Pair id={id} />}
+      {colourBy === "model" && (
+        <span className="rounded bg-[#12161d]/85 px-1">
+          {`pale: within ${((1000 * scale[1]) / 3).toFixed(1)} mm; grey: beyond 250 mm, or no model is shown`}
+        </span>
+      )}
     </div>
   );
 }
 const VIRIDIS = "linear-gradient(90deg,#440154,#414487,#2a788e,#22a884,#7ad151,#fde725)";
+const BANDS =
+  "linear-gradient(90deg,#ed800d 16%,#ed9e53 16% 33%,#ede0ac 33% 34%,#cce0d1 34% 66%,#a3bfe2 66% 83%,#1a59d9 83%)";
 const TWO_SIDED = "linear-gradient(90deg,#ed800d,#ededE6,#1a59d9)";
 
 /** Which two stations are compared, or what to do so that two are. */

@@ -88,6 +88,8 @@ export async function begin(project: string, step: string): Promise<void> {
         axes: null,
         shape: null,
         pair: null,
+        models: [],
+        compared: null,
         split: null,
         under: null,
         walking: false,

@@ -46,10 +46,23 @@ export function said(j: Job): [string, StepId, string] | null {
     const size = `${(1000 * Number(r["diameter"])).toFixed(1)} mm`;
     return [`${words(r["name"])}, ${size}, is followed${bends}.`, "draw", "notes"];
   }
+  if (j.kind === "model") {
+    if (r["faces"] !== undefined)
+      return [`${words(r["name"])} is here: ${count(r["elements"], "element", "elements")}.`, "draw", "sections"];
+    if (r["tolerance"] === undefined)
+      return [`${words(r["name"])} lies on the cloud, within ${mm(r["rms"])} of it.`, "draw", "sections"];
+    const share = Number(r["points"]) ? Math.round((100 * Number(r["within"])) / Number(r["points"])) : 0;
+    return [
+      `${share} % of the points near ${words(r["name"])} are within ${mm(r["tolerance"])} of it.`,
+      "draw",
+      "sections",
+    ];
+  }
   if (j.kind === "deliver") return [`${words(r["name"])} is made.`, "hand_over", "deliveries"];
   return null;
 }
 
+const mm = (v: unknown) => `${(1000 * Number(v)).toFixed(1)} mm`;
 const took = (j: Job) => (j.started_at && j.ended_at ? Date.parse(j.ended_at) - Date.parse(j.started_at) : 0);
 const LIVE = ["running", "waiting"];
 
@@ -70,7 +83,7 @@ export function useEnded(id: string) {
     }
     for (const j of fresh) {
       const done = j.state === "done" ? said(j) : null;
-      if (done) announce(...done, took(j) >= LONG || ["fit", "pipe"].includes(j.kind));
+      if (done) announce(...done, took(j) >= LONG || ["fit", "pipe", "model"].includes(j.kind));
       else if (j.error)
         tell(`${j.title} failed: ${words(j.error["message"])}`, words(j.error["remedy"]) || "try it again", false);
     }

@@ -50,7 +50,13 @@ export function rects(kinds: PaneKind[], w: number, h: number): { kind: PaneKind
 export function sourceOf(project: string): Source {
   const tiles = (station: string) => `/api/projects/${project}/stations/${station}/tiles`;
   return {
-    apart: (t, other, signal) => bytes(`${tiles(t.station)}/${t.first}/apart/${other}`, signal),
+    apart: (t, other, signal) =>
+      bytes(
+        other === "models"
+          ? `/api/projects/${project}/stations/${t.station}/models/${t.first}`
+          : `${tiles(t.station)}/${t.first}/apart/${other}`,
+        signal,
+      ),
     tree: (station, signal) => bytes(tiles(station), signal),
     tile: (t, layers, signal) => bytes(`${tiles(t.station)}/${t.first}${layers ? `?revision=${layers}` : ""}`, signal),
   };

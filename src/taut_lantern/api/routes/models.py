@@ -41,7 +41,7 @@ async def bring_model(
 
 @api.patch("/projects/{project_id}/models/{model_id}", operation_id="change_model")
 def change_model(project_id: P, model_id: P, body: x.ModelPatch) -> x.Said:
-    turn = math.radians(body.turn)
+    turn = math.radians(body.turn or 0.0)
     models.change(project_id, model_id, body.version, body.name, body.shown, body.deleted, body.shift, turn)
     return x.Said(message="changed")
 

@@ -17,7 +17,7 @@ class ModelPatch(Model):
     shown: bool | None = None
     deleted: Literal[True] | None = None
     shift: Annotated[list[Number], Field(min_length=3, max_length=3)] | None = None
-    turn: Annotated[FiniteFloat, Field(ge=-360, le=360)] = 0.0
+    turn: Annotated[FiniteFloat, Field(ge=-360, le=360)] | None = None
 
 
 class BesideIn(Model):

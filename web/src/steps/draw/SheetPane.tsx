@@ -3,7 +3,18 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { DRAWS, EDITS, ON_PICK, Pen, type Act, type P, type Tool } from "../../bench/pen";
 import { Sheet, type Cloud } from "../../bench/sheet";
 import { http, sent, type Schemas } from "../../api/client";
-import { cache, tell, tellError, tellUndoable, useLayers, useProject, useSections, useSlab } from "../../api/queries";
+import {
+  cache,
+  tell,
+  tellError,
+  tellUndoable,
+  useDesign,
+  useLayers,
+  useModels,
+  useProject,
+  useSections,
+  useSlab,
+} from "../../api/queries";
 import { Button } from "../../kit";
 import { provide } from "../../kit/commands";
 import { into, inverse, lengthIn, UNITS } from "../../kit/units";
@@ -73,6 +84,10 @@ export function SheetPane({ id }: { id: string }) {
   const layers = useLayers(id).data;
   const cut = Object.entries(section?.params ?? {}).filter(([k]) => k !== "window");
   const slab = useSlab(id, chosen, section ? JSON.stringify(cut) : "");
+  const models = (useModels(id).data ?? []).filter((m) => m.shown && m.part === section?.part);
+  const standing = models.map((m) => `${m.id}${m.T_part_edges.join()}`).join("/");
+  const design = useDesign(id, chosen, section && standing ? `${section.version}/${standing}` : "").data;
+  useEffect(() => sheet.current?.setDesign(design ?? []), [design]);
   const back = useMemo(() => (section ? inverse(section.T_section_part) : null), [section]);
   const now = useRef({ id, chosen, back, section });
   now.current = { id, chosen, back, section };

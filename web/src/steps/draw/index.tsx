@@ -10,6 +10,7 @@ import { LengthField, useLengths } from "../../kit/fields";
 import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
 import { CutCard, OfWhat, ofOf } from "./Cuts";
+import { ModelCard, ModelList } from "./Models";
 import { LayersLedger, LinesLedger, SectionsLedger } from "./ledgers";
 import { Several, TraceCard } from "./Lines";
 import { keyOf } from "./SheetPane";
@@ -25,13 +26,16 @@ export function DrawCard({ id }: { id: string }) {
 }
 
 function Loaded({ id, sections }: { id: string; sections: Section[] }) {
-  const { section: chosen, paper } = useView();
+  const { section: chosen, paper, model } = useView();
   const section = sections.find((s) => s.id === chosen);
   if (paper) return <PaperCard key={paper} id={id} sections={sections} />;
-  return section ? (
-    <SectionCard key={section.id} id={id} section={section} />
-  ) : (
-    <CutCard id={id} count={sections.length} />
+  if (section) return <SectionCard key={section.id} id={id} section={section} />;
+  if (model) return <ModelCard key={model} id={id} model={model} />;
+  return (
+    <>
+      <CutCard id={id} count={sections.length} />
+      <ModelList id={id} />
+    </>
   );
 }
 
