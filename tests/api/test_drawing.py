@@ -12,18 +12,23 @@ from typing import Any
 
 import ezdxf
 import ifcopenshell
+import ifcopenshell.validate
 import numpy as np
 import pypdfium2
 import pytest
 import rasterio
+import trimesh
 from fastapi.testclient import TestClient
 
 from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
 from taut_lantern.core.scan.scan import Scan
+from taut_lantern.formats import model
+from taut_lantern.standins.scene import Ball, Scene
 from taut_lantern.store.models import Job
 from tests.api.test_api import made, problem, undo, work
 from tests.api.test_steps import deliver, fitted
+from tests.core.test_solids import bar, seen
 from tests.support import bring_in, link_rows, room, write_scan
 from tests.truth.test_pipes import gallery
 
@@ -363,3 +368,57 @@ def test_a_pipe_is_followed_from_a_pick_and_goes_out_as_a_body_in_space(client: 
     model = ifcopenshell.open(str(deliver(client, project, "ifc", tmp_path)))
     assert [c.SweptArea.Radius for c in model.by_type("IfcExtrudedAreaSolid")] == pytest.approx([note["radius"]] * 2, abs=1e-6)
     assert deliver(client, project, "glb", tmp_path).read_bytes()[:4] == b"glTF"
+
+
+def test_a_steel_member_a_box_and_a_sphere_are_bodies_in_every_file(client: TestClient, tmp_path: Path) -> None:
+    """A column HE 200 A, a chest and a ball of 20 cm, from picks on them, out again as DXF, IFC and glTF of the same volume."""
+    scene = Scene()
+    scene.box((-4, -4, -0.2), (4, 4, 0), (0.5, 0.5, 0.5))
+    there = frames.pose(0.4, (0.5, 2.0, 0.0))
+    bar(scene, "HE 200 A", there, 2.4)
+    scene.box((1.5, 0.6, 0.0), (2.3, 1.2, 0.7), (0.4, 0.4, 0.4))
+    scene.spheres["S1"] = Ball((-1.2, 1.6, 1.2))
+    points, stands = seen(scene, 2, 600_000)
+    project = made(client, "Bodies")
+    own = frames.apply(frames.pose(0.0, tuple(-stands[0])), points).astype(np.float32)
+    bring_in(project, [write_scan(tmp_path / "ST-1.e57", Scan(own, None, None, None, None))])
+    url = f"/api/projects/{project}"
+
+    def near(*at: float) -> list[float]:
+        d = np.array(at) - stands[0]
+        return list(map(float, own[np.argmin(np.linalg.norm(own - d, axis=1))]))
+
+    assert client.post(f"{url}/members", json={"at": near(*frames.apply(there, np.array([[0.03, -0.095, 1.2]]))[0])}).status_code == 202
+    *_, job = work(project)
+    assert job.state == "done" and job.result and job.result["section"] == "HE 200 A", job.error
+    for kind, picks in (("box", [near(1.9, 0.9, 0.7), near(1.5, 0.9, 0.4)]), ("sphere", [near(-1.1, 1.53, 1.2)])):
+        assert client.post(f"{url}/notes", json={"kind": kind, "points": picks}).status_code == 201
+    notes = {n["kind"]: n for n in client.get(f"{url}/notes").json()}
+    steel, box, ball = (notes[k]["figures"] for k in ("profile", "box", "sphere"))
+    assert notes["profile"]["section"] == "HE 200 A" and steel["section_height"] == 0.19 and abs(steel["height"] - 2.4) < 0.02
+    assert abs(box["long"] - 0.8) < 0.02 and abs(box["wide"] - 0.6) < 0.02 and abs(box["high"] - 0.7) < 0.02
+    assert abs(ball["diameter"] - 0.2) < 0.003
+    problem(client.post(f"{url}/notes", json={"kind": "box", "points": [near(1.9, 0.9, 0.7)] * 2}), 422, "not_enough")
+    problem(client.post(f"{url}/notes", json={"kind": "sphere", "points": [near(1.9, 0.9, 0.7)]}), 422, "not_enough")
+    volumes = {
+        "steel": (2 * 0.2 * 0.01 + 0.17 * 0.0065) * steel["slope"],
+        "box": box["long"] * box["wide"] * box["high"],
+        "ball": math.pi * ball["diameter"] ** 3 / 6,
+    }
+    total = sum(volumes.values())
+    solids = trimesh.load_scene(deliver(client, project, "glb", tmp_path))
+    assert sum(g.volume for g in solids.geometry.values()) == pytest.approx(total, rel=0.01)
+    file = deliver(client, project, "ifc", tmp_path)
+    checked: Any = ifcopenshell.validate.json_logger()
+    ifcopenshell.validate.validate(str(file), checked)
+    assert not checked.statements
+    mesh, _ = model.read(file, "a.ifc")
+    assert trimesh.Trimesh(mesh.vertices, mesh.faces).volume == pytest.approx(total, rel=0.01)
+    doc = ifcopenshell.open(str(file))
+    assert [x.Name for x in doc.by_type("IfcMember")] == [notes["profile"]["name"]]
+    drawn, _ = model.read(deliver(client, project, "dxf", tmp_path), "a.dxf")
+    assert "solids" in drawn.names
+    some = drawn.element == drawn.names.index("solids")
+    assert trimesh.Trimesh(drawn.vertices, drawn.faces[some]).volume == pytest.approx(total, rel=0.04)  # the ball in 24 sides
+    undo(client, project)
+    assert {n["kind"] for n in client.get(f"{url}/notes").json()} == {"profile", "box"}

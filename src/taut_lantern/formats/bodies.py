@@ -25,14 +25,17 @@ ROUND = 48  # sides of a tube
 
 @dataclass(frozen=True)
 class Body:
-    """kind: tube (runs of one radius round the corners of an axis), line, area (a line that closes) or point. points (n, 3): metres in the
-    coordinates that it is handed over in; values: what was measured of it, by name."""
+    """kind: tube (runs of one radius round the corners of an axis), prism (an outline that goes ``along``), ball, line, area (a line that closes)
+    or point. points (n, 3): metres in the coordinates that it is handed over in; values: what was measured of it, by name. use: member, of
+    steel, or nothing."""
 
     kind: str
     name: str
     points: Array
     radius: float
     values: Values
+    along: Array | None = None
+    use: str = ""
 
 
 def origin(bodies: list[Body]) -> Array:
@@ -77,10 +80,12 @@ def ifc(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
     def point(p: Array) -> Any:
         return f.createIfcCartesianPoint([float(v) for v in p])
 
-    def placed(kind: str, name: str, p: Array, context: Any, what: tuple[str, str], item: Any, z: Array | None = None) -> Any:
-        """An element with one shape; z: where the shape's own axis points."""
+    def placed(
+        kind: str, name: str, p: Array, context: Any, what: tuple[str, str], item: Any, z: Array | None = None, x: Array | None = None
+    ) -> Any:
+        """An element with one shape; z: where the shape's own axis points, x: where its first one does."""
         it = made(kind, name)
-        turn = [f.createIfcDirection([float(v) for v in way]) for way in ((z, _across(z)) if z is not None else ())]
+        turn = [f.createIfcDirection([float(v) for v in way]) for way in ((z, _across(z) if x is None else x) if z is not None else ())]
         it.ObjectPlacement = f.createIfcLocalPlacement(None, f.createIfcAxis2Placement3D(point(p), *turn))
         shape = f.createIfcShapeRepresentation(context, *what, [item])
         it.Representation = f.createIfcProductDefinitionShape(None, None, [shape])
@@ -104,9 +109,24 @@ def ifc(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
         api.system.assign_system(f, products=out, system=system)
         return out
 
+    def prism(b: Body) -> Any:
+        assert b.along is not None
+        p, x, z = b.points - at, *_sides(b)
+        y = np.cross(z, x)
+        flat = [f.createIfcCartesianPoint([float((q - p[0]) @ x), float((q - p[0]) @ y)]) for q in [*p, p[0]]]
+        outline = f.createIfcArbitraryClosedProfileDef("AREA", str(b.values.get("section", "")) or None, f.createIfcPolyline(flat))
+        item = f.createIfcExtrudedAreaSolid(outline, None, f.createIfcDirection([0.0, 0.0, 1.0]), float(np.linalg.norm(b.along)))
+        kind = "IfcMember" if b.use == "member" else "IfcBuildingElementProxy"
+        return placed(kind, b.name, p[0], solid, ("Body", "SweptSolid"), item, z, x)
+
     for b in bodies:
         if b.kind == "tube":
             parts = tube(b)
+        elif b.kind == "prism":
+            parts = [prism(b)]
+        elif b.kind == "ball":
+            item = f.createIfcCsgSolid(f.createIfcSphere(f.createIfcAxis2Placement3D(point(np.zeros(3))), b.radius))
+            parts = [placed("IfcBuildingElementProxy", b.name, b.points[0] - at, solid, ("Body", "CSG"), item)]
         else:
             p = b.points - at
             rest = [point(q - p[0]) for q in p]
@@ -134,6 +154,11 @@ def glb(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
             pieces = [trimesh.creation.cylinder(b.radius, segment=s, sections=ROUND) for s in zip(p, p[1:], strict=False)]
             pieces += [trimesh.creation.icosphere(3, b.radius).apply_translation(q) for q in p[1:-1]]
             it = trimesh.util.concatenate(pieces)
+        elif b.kind == "prism":
+            v, faces = solid_of(b)
+            it = trimesh.Trimesh((v - at) @ UPRIGHT.T, faces)
+        elif b.kind == "ball":
+            it = trimesh.creation.icosphere(4, b.radius).apply_translation(p[0])
         elif b.kind == "point" or len(apart(p)) < 2:
             it = trimesh.creation.icosphere(1, 0.01).apply_translation(p[0])
         else:
@@ -143,6 +168,36 @@ def glb(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
     scene.metadata = {"title": title, "coordinates": frame, "origin": at.tolist(), "unit": "m"}
     with whole(path) as out:
         out.write_bytes(scene.export(file_type="glb"))
+
+
+def _sides(b: Body) -> tuple[Array, Array]:
+    """(unit x along the first side of a prism's outline, unit z along it)."""
+    assert b.along is not None
+    x, z = b.points[1] - b.points[0], b.along / np.linalg.norm(b.along)
+    x = x - z * float(x @ z)
+    return x / np.linalg.norm(x), z
+
+
+def solid_of(b: Body) -> tuple[Array, NDArray[np.int64]]:
+    """A prism as corners (2 k, 3) and faces (m, 3) that look outwards."""
+    from ezdxf.math.triangulation import mapbox_earcut_2d
+
+    assert b.along is not None
+    x, z = _sides(b)
+    y = np.cross(z, x)
+    flat = [(float((q - b.points[0]) @ x), float((q - b.points[0]) @ y)) for q in b.points]
+    k = len(flat)
+    turn = sum(p[0] * q[1] - q[0] * p[1] for p, q in zip(flat, [*flat[1:], flat[0]], strict=True)) > 0
+    number = {p: n for n, p in enumerate(flat)}
+    caps = []
+    for tri in mapbox_earcut_2d(flat):
+        a, b_, c = (number[float(v.x), float(v.y)] for v in tri)
+        up = (flat[b_][0] - flat[a][0]) * (flat[c][1] - flat[a][1]) - (flat[c][0] - flat[a][0]) * (flat[b_][1] - flat[a][1]) > 0
+        one = (a, b_, c) if up else (a, c, b_)
+        caps += [tuple(n + k for n in one), one[::-1]]
+    sides = [f for n in range(k) for m in ((n + 1) % k,) for f in ((n, m, m + k), (n, m + k, n + k))]
+    faces = np.array([*caps, *(sides if turn else [f[::-1] for f in sides])], np.int64)
+    return np.concatenate([b.points, b.points + b.along]), faces
 
 
 def apart(points: Array) -> Array:

@@ -26,7 +26,8 @@ class Drawn:
 
 @dataclass(frozen=True)
 class Entity:
-    """A thing in space: polyline, point, text, or a tube of a radius between two points. points: (x, y, z) each, metres."""
+    """A thing in space: polyline, point, text, a tube of a radius between two points, a ball of one, or a prism: its outline at one end, then at
+    the other. points: (x, y, z) each, metres."""
 
     kind: str
     layer: str

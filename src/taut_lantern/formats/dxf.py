@@ -15,13 +15,15 @@ from ezdxf.enums import TextEntityAlignment
 from ezdxf.filemanagement import new
 from ezdxf.lldxf.const import DXFError
 from ezdxf.math import Matrix44, Vec3
-from ezdxf.render.forms import cylinder_2p
+from ezdxf.render.forms import cylinder_2p, sphere
+from ezdxf.render.mesh import MeshBuilder
 from numpy.typing import NDArray
 
 from ..core import frames
 from ..core.draw.shapes import TEXT, Shape, linear_turn, plain, spline
 from ..core.errors import BadInput
 from ..core.frames import METRE_PER_UNIT
+from .bodies import Body, solid_of
 from .drawn import Drawing, Drawn, Underlay
 from .part import whole
 
@@ -61,6 +63,10 @@ def write(path: Path, drawing: Drawing, unit: str = "m", version: str = "R2018")
             space.add_point(p[0], dxfattribs=style)
         elif e.kind == "tube":
             cylinder_2p(24, e.radius * factor, base_center=p[0], top_center=p[1]).render_polyface(space, dxfattribs=style)
+        elif e.kind == "ball":
+            sphere(24, 12, e.radius * factor).translate(*p[0]).render_polyface(space, dxfattribs=style)
+        elif e.kind == "prism":
+            _prism(e.points, factor).render_polyface(space, dxfattribs=style)
         else:
             space.add_text(e.text, height=TEXT * factor, dxfattribs={**style, "insert": p[0]})
     for d in drawing.drawn:
@@ -69,6 +75,16 @@ def write(path: Path, drawing: Drawing, unit: str = "m", version: str = "R2018")
         _picture(doc, space, u, factor)
     with whole(path) as part:
         doc.saveas(part)
+
+
+def _prism(points: tuple[tuple[float, float, float], ...], factor: float) -> MeshBuilder:
+    """The faces of a prism from its outline at both ends."""
+    both = np.array(points)
+    k = len(both) // 2
+    corners, faces = solid_of(Body("prism", "", both[:k], 0.0, {}, both[k] - both[0]))
+    out = MeshBuilder()
+    out.add_mesh(vertices=[Vec3(*(v * factor)) for v in corners], faces=[[int(n) for n in f] for f in faces])
+    return out
 
 
 def _layers(doc: Document, drawing: Drawing) -> None:

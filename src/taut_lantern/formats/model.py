@@ -75,7 +75,7 @@ def _told(names: list[str]) -> Iterator[str]:
 def _mesh(path: Path, suffix: str) -> tuple[list[Part], float | None]:
     import trimesh
 
-    apart = {"split_objects": True, "group_material": False} if suffix == ".obj" else {}
+    apart: Any = {"split_objects": True, "group_material": False} if suffix == ".obj" else {}
     scene: Any = trimesh.load_scene(path, file_type=suffix[1:], process=False, **apart)
     parts: list[Part] = []
     y_up = suffix == ".glb"  # glTF 2.0, 3.4
@@ -150,7 +150,8 @@ def _dxf(path: Path, suffix: str) -> tuple[list[Part], float | None]:
         if mesh is not None and mesh.faces:
             corners, sides = [tuple(x) for x in mesh.vertices], [list(face) for face in mesh.faces]
         elif p.entity.dxftype() in ("3DFACE", "SOLID", "TRACE"):
-            corners = [tuple(x) for x in p.entity.wcs_vertices()]
+            flat: Any = p.entity
+            corners = [tuple(x) for x in flat.wcs_vertices()]
             sides = [list(range(len(corners)))]
         else:
             continue

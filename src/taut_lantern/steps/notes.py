@@ -13,7 +13,8 @@ from ..core import frames
 from ..core.clean.grow import grown
 from ..core.draw.clearance import Clearance, clearance
 from ..core.draw.measure import checked
-from ..core.errors import NotEnough
+from ..core.draw.solids import boxed
+from ..core.errors import BadInput, NotEnough
 from ..core.scan.catch import catch
 from ..core.scan.surface import Plane, widest_plane
 from ..site.common import Array, clean_name, get_project, heavy, owned, stations_of
@@ -27,11 +28,12 @@ from ..store.models import Note, Station
 
 ROUND = 0.15  # metres round the first pick through which a plane is fitted
 WIDER, FARTHEST = 0.5, 4.0  # metres round each pick of a clearance that its thing is looked for in, beyond their distance, and at most
+BOX = 2.0  # metres beyond its picks that a box is looked for in
 MANY = 400_000  # points of a thing that are looked at
 LEVEL = 0.006  # metres by which the noise of a scan leaves a surface
 KINDS = {
     "point": "Point", "distance": "Distance", "polyline": "Line of points", "angle": "Angle", "area": "Area", "plane": "From a plane", "pipe": "Pipe",
-    "clearance": "Clearance",
+    "clearance": "Clearance", "profile": "Steel member", "box": "Box", "sphere": "Sphere",
 }  # fmt: skip
 FIGURES = (
     "clearance",
@@ -46,6 +48,11 @@ FIGURES = (
     "round",
     "flat",
     "off",
+    "section_height",
+    "section_width",
+    "long",
+    "wide",
+    "high",
     "rms",
     "diameter",
     "standard_diameter",
@@ -63,6 +70,8 @@ def make(project_id: str, kind: str, points: list[list[float]], name: str = "", 
     elif kind == "clearance":
         found = clearance_at(project_id, p, part_id)
         detail, p = {"error": found.error}, np.array([found.a, found.b])
+    elif kind in ("box", "sphere"):
+        p, detail = body_at(project_id, kind, p, part_id)
     with journal.change(project_id, "", topic="notes") as c:
         row = keep(c, kind, p, detail, name, remark, part_id)
         c.title = f"Measured {row.name}"
@@ -95,6 +104,27 @@ def clearance_at(project_id: str, picks: Array, part_id: str | None = None) -> C
         beside = points[np.linalg.norm(points - pick, axis=1) < CATCH[1]]
         things.append(points[grown(points, pick, "surface", catch(beside, pick, own.towards))])
     return clearance(*things)
+
+
+def body_at(project_id: str, kind: str, picks: Array, part_id: str | None = None) -> tuple[Array, dict[str, Any]]:
+    """(points, detail) of a note of a box, from two picks on faces that share an edge, or of a sphere from one on its skin; part frame."""
+    if kind == "box" and len(picks) != 2:
+        raise BadInput(f"a box takes 2 picks; {len(picks)} came", subject=kind, remedy="pick two faces that share an edge")
+    reach = min(float(np.linalg.norm(picks[-1] - picks[0])) + BOX, FARTHEST) if kind == "box" else CATCH[-1]
+    with heavy(), snapshot() as s:
+        part = wanted(s, get_project(s, project_id), part_id)
+        near = points_near(s, stations_in(stations_of(s, project_id), part), picks.mean(axis=0), reach)
+    if not len(near.points):
+        raise NotEnough("nothing was scanned where it was picked", subject=kind, remedy="pick on its points")
+    points = near.points[:: -(-len(near.points) // MANY) or 1]
+    if kind == "box":
+        box = boxed(points, picks, reach)
+        return np.array([box.corner, *(box.corner + box.edges)]), {"rms": box.rms, "points": box.points, "error": box.error}
+    for radius in CATCH:
+        c = catch(points[np.linalg.norm(points - picks[0], axis=1) < radius], picks[0], near.towards)
+        if c.kind == "sphere" and c.radius is not None:
+            return c.at[None], {"radius": c.radius, "rms": c.rms, "error": c.spread, "points": c.points}
+    raise NotEnough("no sphere is seen here", subject=kind, remedy="pick the skin of a ball where more of it was seen")
 
 
 def plane_at(project_id: str, pick: Array, part_id: str | None = None) -> Plane:

@@ -1363,6 +1363,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Follow Member
+         * @description Follow a steel member from a pick, in the background, and tell which standard section it is of; it is kept as a note.
+         */
+        post: operations["follow_member"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/models": {
         parameters: {
             query?: never;
@@ -4797,14 +4817,15 @@ export interface components {
         /**
          * NoteIn
          * @description points: metres in the part's coordinates. Of a plane the first is where it is fitted, the second what is measured;
-         *     of a clearance, a place on each of two things, and kept are the places nearest to each other.
+         *     of a clearance, a place on each of two things, and kept are the places nearest to each other; of a box, a place on each of two of its faces
+         *     that share an edge, and kept are a corner and the ends of its three edges; of a sphere, a place on its skin, and kept is its centre.
          */
         NoteIn: {
             /**
              * Kind
              * @enum {string}
              */
-            kind: "point" | "distance" | "polyline" | "angle" | "area" | "plane" | "clearance";
+            kind: "point" | "distance" | "polyline" | "angle" | "area" | "plane" | "clearance" | "box" | "sphere";
             /**
              * Name
              * @default
@@ -4847,6 +4868,8 @@ export interface components {
             radius?: number | null;
             /** Remark */
             remark: string;
+            /** Section */
+            section?: string | null;
             /** Version */
             version: number;
         };
@@ -5006,7 +5029,7 @@ export interface components {
         };
         /**
          * PipeIn
-         * @description at: a point on the skin of a pipe, metres in the part's coordinates.
+         * @description at: a point on the skin of a pipe, or on a face of a steel member, metres in the part's coordinates.
          */
         PipeIn: {
             /** At */
@@ -13355,6 +13378,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MatchesOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    follow_member: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PipeIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
                 };
             };
             /** @description not readable */

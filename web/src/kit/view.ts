@@ -17,7 +17,8 @@ type Edits =
   "move" | "copy" | "turn" | "mirror" | "stretch" | "array" | "offset" | "trim" | "extend" | "corner" | "break";
 type Pen = Draws | Figures | Edits;
 type Cloud = "density" | "colour" | "intensity" | "off";
-export type MeasureKind = "point" | "distance" | "polyline" | "angle" | "area" | "plane" | "pipe" | "clearance";
+export type MeasureKind =
+  "point" | "distance" | "polyline" | "angle" | "area" | "plane" | "pipe" | "clearance" | "profile" | "box" | "sphere";
 export type ColourBy =
   | "station"
   | "intensity"

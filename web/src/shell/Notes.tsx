@@ -16,6 +16,9 @@ const KINDS: [MeasureKind, string, number, number][] = [
   ["plane", "Distance from a plane", 2, 2],
   ["clearance", "Clearance between two things", 2, 2],
   ["pipe", "Pipe, over its elbows", 1, 1],
+  ["profile", "Steel member, its section and length", 1, 1],
+  ["box", "Box, from two of its faces", 2, 2],
+  ["sphere", "Sphere", 1, 1],
   ["point", "Point", 1, 1],
 ];
 const wordsOf = (kind: string) => KINDS.find(([k]) => k === kind)?.[1] ?? kind;
@@ -36,12 +39,17 @@ const NAMES: Record<string, string> = {
   fall: "out of level over its longest run",
   clearance: "clear",
   error: "uncertain by",
+  section_height: "high, its section",
+  section_width: "wide, its section",
+  long: "long",
+  wide: "wide",
+  high: "high",
 };
 
 const EMPTY =
   "Nothing is measured yet. Press M, then pick points in any pane: " +
-  "distances, angles, areas, distances from a plane, clearances and pipes are kept here.";
-const FINE = ["diameter", "standard_diameter", "rms", "flat", "fall", "error"];
+  "distances, angles, areas, distances from a plane, clearances, pipes, steel members and boxes are kept here.";
+const FINE = ["diameter", "standard_diameter", "rms", "flat", "fall", "error", "section_height", "section_width"];
 
 /** A figure with its unit: millimetres of what is small, degrees, or metres and square metres in the unit of the coordinates. */
 function figure(key: string, value: number, unit: Unit): [string, string] {
@@ -52,7 +60,9 @@ function figure(key: string, value: number, unit: Unit): [string, string] {
   return [(value * u.metre ** 2).toFixed(3), `${u.name}²`];
 }
 const main = (n: Note): [string, number] | null => {
-  const key = ["clearance", "diameter", "slope", "angle", "area", "off"].find((k) => n.figures[k] !== undefined);
+  const key = ["clearance", "diameter", "slope", "long", "angle", "area", "off"].find(
+    (k) => n.figures[k] !== undefined,
+  );
   return key ? [key, n.figures[key]!] : null;
 };
 
@@ -67,7 +77,7 @@ export function startMeasuring(kind: MeasureKind = useView.getState().measuring 
   });
 }
 
-type Kept = Exclude<MeasureKind, "pipe">; // a pipe is followed in the background
+type Kept = Exclude<MeasureKind, "pipe" | "profile">; // these are followed in the background
 
 /** Without the last pick, and ready for another. */
 function again(kind: MeasureKind) {
@@ -98,7 +108,7 @@ export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
     id,
     (at: number[]) =>
       sent(
-        http.POST("/api/projects/{project_id}/pipes", {
+        http.POST(kind === "profile" ? "/api/projects/{project_id}/members" : "/api/projects/{project_id}/pipes", {
           params: { path: { project_id: id } },
           body: { at, name: "", part: project?.part ?? null },
         }),
@@ -115,7 +125,7 @@ export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
     if (picks.length === most && asked.current !== picks) {
       asked.current = picks;
       set({ tool: "none", onPick: null });
-      if (kind === "pipe") go(picks[0]!);
+      if (kind === "pipe" || kind === "profile") go(picks[0]!);
       else mutate(picks);
     }
   }, [picks, most, mutate, go, kind, set]);
@@ -128,9 +138,15 @@ export function MeasureCard({ id, kind }: { id: string; kind: MeasureKind }) {
             ? "Pick a bare part of the surface from which to measure."
             : kind === "pipe"
               ? "Pick the skin of a pipe; it is followed both ways."
-              : kind === "clearance"
-                ? "Pick one of two things; the shortest way between both is looked for."
-                : "Pick the first point, in any pane."
+              : kind === "profile"
+                ? "Pick a flange, a web or a side of the member, where it is seen over half a metre."
+                : kind === "box"
+                  ? "Pick a face of the box."
+                  : kind === "sphere"
+                    ? "Pick its skin."
+                    : kind === "clearance"
+                      ? "Pick one of two things; the shortest way between both is looked for."
+                      : "Pick the first point, in any pane."
           : most > 3
             ? `${picks.length} picked. Pick the next, or keep what is there.`
             : `Pick ${picks.length + 1} of ${most}.`}
@@ -211,12 +227,28 @@ export function NoteCard({ id, note: n }: { id: string; note: Note }) {
         {n.name}
         {first ? `: ${figure(...first, unit).join(" ")} ${NAMES[first[0]]}.` : "."}
       </Sentence>
+      {n.section && (
+        <Quiet>
+          {n.section.includes(" or ")
+            ? `Too little of its round was seen to tell which it is: ${n.section}.`
+            : `Its round fits ${n.section} of the standard series, and no other.`}
+        </Quiet>
+      )}
       {Object.entries(n.figures).map(([k, v]) => {
         const [value, of] = figure(k, v, unit);
         return <Row key={k} name={NAMES[k] ?? k} value={value} unit={of} limit="" />;
       })}
       <Heading>
-        {n.kind === "pipe" ? "Its axis" : n.kind === "clearance" ? "Where both are nearest" : "Picked"}, in {n.frame}
+        {n.kind === "pipe" || n.kind === "profile"
+          ? "Its axis"
+          : n.kind === "clearance"
+            ? "Where both are nearest"
+            : n.kind === "box"
+              ? "A corner, and where its edges from there end"
+              : n.kind === "sphere"
+                ? "Its centre"
+                : "Picked"}
+        , in {n.frame}
       </Heading>
       {n.at.map((p, k) => (
         <p key={k} className="font-mono text-[12.5px]">

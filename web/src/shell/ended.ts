@@ -41,6 +41,10 @@ export function said(j: Job): [string, StepId, string] | null {
   if (j.kind === "select") return [`${Number(r["count"]).toLocaleString("en")} points are selected.`, "clean", "edits"];
   if (j.kind === "even")
     return [`${Number(r["kept"]).toLocaleString("en")} points stay at one spacing.`, "clean", "zones"];
+  if (j.kind === "pipe" && r["section"]) {
+    const alike = (r["alike"] as string[]).length ? ", not told apart from others" : "";
+    return [`${words(r["name"])} is measured${alike}.`, "draw", "notes"];
+  }
   if (j.kind === "pipe") {
     const bends = Number(r["bends"]) ? ` over ${count(r["bends"], "bend", "bends")}` : "";
     const size = `${(1000 * Number(r["diameter"])).toFixed(1)} mm`;

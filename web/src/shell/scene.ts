@@ -170,7 +170,22 @@ export function matchDots(m: Matching, stations: StationInfo[]): DotInfo[] {
 export const noteInfos = (notes: Note[], part: string | null, chosen: string | null): NoteInfo[] =>
   notes
     .filter((n) => n.part === part)
-    .map((n) => ({ id: n.id, points: n.points, closed: n.kind === "area", label: n.name, selected: n.id === chosen }));
+    .map((n) => ({
+      id: n.id,
+      points: n.kind === "box" ? edgesOf(n.points) : n.points,
+      closed: n.kind === "area",
+      label: n.name,
+      selected: n.id === chosen,
+    }));
+
+/** All edges of a box, one after the other, from a corner and where its three edges from there end. */
+function edgesOf([o, a, b, c]: number[][]): number[][] {
+  const at = (i: number, j: number, k: number) =>
+    o!.map((v, n) => v + i * (a![n]! - v) + j * (b![n]! - v) + k * (c![n]! - v));
+  const low = [at(0, 0, 0), at(1, 0, 0), at(1, 1, 0), at(0, 1, 0), at(0, 0, 0)];
+  const high = [at(0, 0, 1), at(1, 0, 1), at(1, 0, 0), at(1, 0, 1), at(1, 1, 1), at(1, 1, 0), at(1, 1, 1)];
+  return [...low, ...high, at(0, 1, 1), at(0, 1, 0), at(0, 1, 1), at(0, 0, 1)];
+}
 
 /** The box that crops what is shown: that of a view, while it stands, else the one that is on. */
 export const boxesShown = (boxes: Box[], part: string | null, ofView: string | null): Box[] =>

@@ -30,6 +30,12 @@ def follow_pipe(project_id: P, body: x.PipeIn) -> x.Started:
     return x.Started(jobs=[following.start(project_id, body.at, body.name, body.part)])
 
 
+@api.post("/projects/{project_id}/members", operation_id="follow_member", status_code=202)
+def follow_member(project_id: P, body: x.PipeIn) -> x.Started:
+    """Follow a steel member from a pick, in the background, and tell which standard section it is of; it is kept as a note."""
+    return x.Started(jobs=[following.start(project_id, body.at, body.name, body.part, "profile")])
+
+
 @api.get("/projects/{project_id}/notes.csv", operation_id="get_notes_table", response_class=Response)
 def get_notes_table(project_id: P) -> Response:
     headers = {"Content-Disposition": 'attachment; filename="notes.csv"', "Cache-Control": "no-store"}

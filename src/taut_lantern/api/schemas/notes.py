@@ -13,9 +13,10 @@ Pick = Annotated[list[Number], Field(min_length=3, max_length=3)]
 
 class NoteIn(Model):
     """points: metres in the part's coordinates. Of a plane the first is where it is fitted, the second what is measured;
-    of a clearance, a place on each of two things, and kept are the places nearest to each other."""
+    of a clearance, a place on each of two things, and kept are the places nearest to each other; of a box, a place on each of two of its faces
+    that share an edge, and kept are a corner and the ends of its three edges; of a sphere, a place on its skin, and kept is its centre."""
 
-    kind: Literal["point", "distance", "polyline", "angle", "area", "plane", "clearance"]
+    kind: Literal["point", "distance", "polyline", "angle", "area", "plane", "clearance", "box", "sphere"]
     points: Annotated[list[Pick], Field(min_length=1, max_length=2000)]
     name: Annotated[str, Field(max_length=120)] = ""
     remark: Annotated[str, Field(max_length=300)] = ""
@@ -23,7 +24,7 @@ class NoteIn(Model):
 
 
 class PipeIn(Model):
-    """at: a point on the skin of a pipe, metres in the part's coordinates."""
+    """at: a point on the skin of a pipe, or on a face of a steel member, metres in the part's coordinates."""
 
     at: Pick
     name: Annotated[str, Field(max_length=120)] = ""
@@ -42,6 +43,7 @@ class NoteOut(Out):
     points: list[list[float]]
     at: list[list[float]]
     figures: dict[str, float]
+    section: str | None = None  # of a steel member, the standard section it is of; with those that would do as well
     radius: float | None = None  # of a pipe, whose points are the corners of its axis
     frame: str
 

@@ -11,8 +11,20 @@ from ..errors import BadInput, NotEnough
 from ..scan.surface import Plane
 
 Array = NDArray[np.float64]
-LEAST = {"point": 1, "distance": 2, "polyline": 2, "angle": 3, "area": 3, "plane": 2, "pipe": 1, "clearance": 2}
-MOST = {"point": 1, "distance": 2, "angle": 3, "plane": 2, "clearance": 2}
+LEAST = {
+    "point": 1,
+    "distance": 2,
+    "polyline": 2,
+    "angle": 3,
+    "area": 3,
+    "plane": 2,
+    "pipe": 1,
+    "clearance": 2,
+    "profile": 2,
+    "box": 2,
+    "sphere": 1,
+}
+MOST = {"point": 1, "distance": 2, "angle": 3, "plane": 2, "clearance": 2, "profile": 2, "box": 4, "sphere": 1}
 
 
 def checked(kind: str, points: Array) -> Array:
@@ -33,7 +45,9 @@ def measured(kind: str, points: Array, plane: Plane | None = None, pipe: dict[st
     in its own plane (Newell's normal); level_area: of its projection; flat: how far its corners leave the plane. off: signed
     distance from the plane, towards the side of the scanner when that is how the normal points. Of a pipe (its corners, and what was
     fitted): diameter, standard_diameter when the fit allows one, slope: its length over all corners, fall: how far its longest run leaves
-    the level, or height when it stands. Of a clearance (the two places nearest to each other): clearance, level, height, and error, its
+    the level, or height when it stands. Of a steel member (its ends): section_height, section_width, and as of a pipe. Of a box (a corner, and
+    where its three edges from there end): long, wide, high, the last of the edge that stands, and error, how
+    far apart its points lie. Of a sphere: diameter, error. Of a clearance (the two places nearest to each other): clearance, level, height, and error, its
     deviation.
     """
     p = checked(kind, points)
@@ -75,9 +89,30 @@ def measured(kind: str, points: Array, plane: Plane | None = None, pipe: dict[st
             longest = step[int(np.argmax(np.linalg.norm(step, axis=1)))]
             out["height" if abs(longest[2]) > np.linalg.norm(longest[:2]) else "fall"] = float(abs(longest[2]))
         out["rms"] = pipe["rms"]
+    elif kind in ("profile", "box", "sphere"):
+        out |= _of_body(kind, p, pipe)
     elif kind == "plane":
         if plane is None:
             raise NotEnough("the plane of this measure is not known", remedy="measure it again")
         out["off"] = float(plane.normal @ p[1] + plane.offset)
         out["rms"] = plane.rms
     return out
+
+
+def _of_body(kind: str, p: Array, detail: dict[str, Any] | None) -> dict[str, float]:
+    if detail is None:
+        raise NotEnough("what was measured here is not known", remedy="measure it again")
+    out: dict[str, float] = {}
+    if kind == "profile":
+        step = p[1] - p[0]
+        out = {"section_height": detail["height"], "section_width": detail["width"], "slope": float(np.linalg.norm(step))}
+        out["height" if abs(step[2]) > np.linalg.norm(step[:2]) else "fall"] = float(abs(step[2]))
+    elif kind == "box":
+        edges = p[1:] - p[0]
+        long = np.linalg.norm(edges, axis=1)
+        up = int(np.argmax(np.abs(edges[:, 2]) / np.maximum(long, 1e-9)))
+        flat = sorted((float(v) for k, v in enumerate(long) if k != up), reverse=True)
+        out = {"long": flat[0], "wide": flat[1], "high": float(long[up]), "error": detail["error"]}
+    else:
+        out = {"diameter": 2 * detail["radius"], "error": detail["error"]}
+    return out | {"rms": detail["rms"]}
