@@ -19,6 +19,7 @@ import pytest
 import rasterio
 import trimesh
 from fastapi.testclient import TestClient
+from PIL import Image
 
 from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
@@ -234,6 +235,23 @@ def test_cuts_are_made_in_rows_moved_named_and_used_elsewhere(client: TestClient
     problem(client.post(f"/api/projects/{other}/cuts", json={"format": "x", "cuts": []}), 422, "bad_input")
     problem(client.post(f"/api/projects/{other}/cuts", json={**cuts, "cuts": [{"kind": "plan"}]}), 422, "bad_input")
     problem(client.post(f"{hand.url}/sections/series", json={"line": [[0, 0], [9, 0]], "spacing": 0.02, "width": 1}), 422, "bad_input")
+
+
+def test_the_list_of_cuts_has_pictures_of_what_each_cuts(client: TestClient, p: str) -> None:
+    hand = Hand(client, p)
+
+    def shot() -> np.ndarray:
+        answer = client.get(f"{hand.url}/sections/{hand.section}/picture")
+        assert answer.status_code == 200 and answer.headers["content-type"] == "image/png"
+        return np.array(Image.open(io.BytesIO(answer.content)).convert("RGB")).astype(int)
+
+    before = shot()
+    grey = np.argwhere((np.abs(before - [110, 116, 126]) < 4).all(axis=2))
+    wide, tall = np.ptp(grey, axis=0)[::-1]
+    assert wide / tall == pytest.approx(SIZE[0] / SIZE[1], rel=0.05)  # the room, to scale
+    hand.draw("line", (-2, -1), (2, 1))
+    blue = np.argwhere((np.abs(shot() - [35, 64, 122]) < 4).all(axis=2))
+    assert len(blue) > 0.55 * wide and blue[np.argmin(blue[:, 1])][0] > blue[np.argmax(blue[:, 1])][0]  # up to the right
 
 
 def test_a_cut_is_moved_by_its_line_in_a_turned_plan_and_taken_back(client: TestClient, p: str) -> None:

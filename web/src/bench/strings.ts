@@ -190,7 +190,7 @@ export function drawOverlay(g: CanvasRenderingContext2D, pane: Pane, scene: Scen
     g.moveTo(p[0] - 8, p[1]);
     g.lineTo(p[0] + 8, p[1]);
     g.stroke();
-    names.push([p, d.label, d.selected]);
+    if (d.label) names.push([p, d.label, d.selected]);
   }
   const exaggeration = pane instanceof PlanPane ? exaggerationOf(scene, pane.scale) : 1;
   for (const s of scene.stations) {

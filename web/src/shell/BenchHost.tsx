@@ -157,7 +157,7 @@ export function BenchHost({ id }: { id: string }) {
       picks: view.picks,
       shape: view.shape,
       pair: view.colourBy === "apart" ? pair : null,
-      models: models.infos,
+      models: view.step === "draw" || view.colourBy === "model" ? models.infos : [],
       compared: view.colourBy === "model" ? models.version : null,
       split: view.split !== null && pair ? { of: pair, at: view.split } : null,
       walking: view.walking,

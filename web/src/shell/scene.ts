@@ -136,10 +136,12 @@ export const advised = (places: { at: number[] }[]): DotInfo[] =>
   places.map((p, k) => ({ at: p.at, label: `set-up ${k + 1}`, selected: true }));
 
 /** Things that filters found to have moved, and nobody decided on. */
-export const moved = (edits: Edit[]): DotInfo[] =>
-  edits.flatMap((e) =>
-    e.proposed && e.detail.at ? [{ at: e.detail.at, label: e.title.split(" seen")[0]!, selected: false }] : [],
-  );
+export function moved(edits: Edit[]): DotInfo[] {
+  const found = edits.filter((e) => e.proposed && e.detail.at);
+  const few = found.length <= NAMED; // the list says what the others are: their names would hide what they stand for
+  return found.map((e) => ({ at: e.detail.at!, label: few ? e.title.split(" seen")[0]! : "", selected: false }));
+}
+const NAMED = 6;
 
 /** The field sketch under the plan of a part, where a picture lies below it and two of its stations stand there. */
 export function underPlan(project: string, search: Search | undefined, part: string | null): UnderInfo | null {

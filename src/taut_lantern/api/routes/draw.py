@@ -7,7 +7,7 @@ from typing import Any
 from fastapi import Request, Response
 from fastapi.concurrency import run_in_threadpool
 
-from ...steps.draw import cuts, finding, sheets, tracing
+from ...steps.draw import cuts, finding, looks, sheets, tracing
 from ...store import db
 from .. import schemas as x
 from .base import BINARY, BYTES, P, Part, V, bytes_in, router
@@ -85,6 +85,13 @@ def pull_cut(project_id: P, section_id: P, cut_id: P, body: x.PullIn) -> x.Said:
 def delete_section(project_id: P, section_id: P, version: V) -> x.Said:
     cuts.delete_section(project_id, section_id, version)
     return x.Said(message="deleted")
+
+
+@api.get(f"{SECTION}/picture", operation_id="get_section_picture", response_class=Response)
+def get_section_picture(project_id: P, section_id: P) -> Response:
+    """A small PNG of the section: its points, and what is drawn on it. Whoever shows it puts what it hangs on into the address."""
+    headers = {"Cache-Control": "private, max-age=600"}
+    return Response(looks.picture(project_id, section_id), media_type="image/png", headers=headers)
 
 
 @api.get(f"{SECTION}/points", operation_id="get_slab", response_class=Response, responses=BINARY)

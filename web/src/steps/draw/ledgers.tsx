@@ -15,7 +15,9 @@ export function SectionsLedger({ id }: { id: string }) {
   const sections = asked.data ?? [];
   const { section, set } = useView();
   const [naming, setNaming] = useState<string | null>(null);
-  const unit = useProject(id).data?.unit ?? "m";
+  const project = useProject(id).data;
+  const unit = project?.unit ?? "m";
+  const revision = project?.network_revision ?? 0;
   const rename = useAsk(id, ({ s, name }: { s: Section; name: string }) =>
     sent(
       http.PATCH("/api/projects/{project_id}/sections/{section_id}", {
@@ -26,6 +28,20 @@ export function SectionsLedger({ id }: { id: string }) {
   );
   const count = (s: Section, state: string) => s.traces.filter((t) => t.state === state).length;
   const columns: Column<Section>[] = [
+    {
+      head: "picture",
+      width: "104px",
+      cell: (s) => (
+        <img
+          loading="lazy"
+          width={88}
+          height={52}
+          className="rounded-sm border border-rule"
+          src={`/api/projects/${id}/sections/${s.id}/picture?v=${s.version}.${s.traces.length}.${s.traces.reduce((n, t) => n + t.version, 0)}.${revision}`}
+          alt={`What ${s.name} cuts`}
+        />
+      ),
+    },
     {
       head: "section",
       cell: (s) =>
