@@ -38,7 +38,7 @@ from .table import Row
 
 SEEDS = [int(v) for v in os.environ.get("LANTERN_SEEDS", "401 402 403 404 405 406").split()]
 POINTS = 400_000
-MEMBERS = (31, 32, 33, 34)
+MEMBERS = (41, 42, 43, 44)
 WIDE, TALL, PIXEL = 60.0, 40.0, 0.002  # metres
 
 

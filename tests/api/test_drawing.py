@@ -440,3 +440,9 @@ def test_a_steel_member_a_box_and_a_sphere_are_bodies_in_every_file(client: Test
     assert trimesh.Trimesh(drawn.vertices, drawn.faces[some]).volume == pytest.approx(total, rel=0.04)  # the ball in 24 sides
     undo(client, project)
     assert {n["kind"] for n in client.get(f"{url}/notes").json()} == {"profile", "box"}
+    hand = Hand(client, project, height=0.0, behind=0.9)
+    fitted(client, project, hand.section)
+    (column,) = (t for t in hand.drawn if t["kind"] == "polyline")  # in a plan it is its section, no two faces of a wall
+    assert column["layer"] == "column" and column["fit"]["section"] == "HE 200 A" and column["shape"]["closed"]
+    middle = (np.min(column["points"], axis=0) + np.max(column["points"], axis=0)) / 2
+    assert np.linalg.norm(middle - (there[:2, 3] - stands[0][:2])) < 0.003

@@ -26,6 +26,7 @@ WIDE = 0.45  # metres from the axis that a section may reach
 WINDOWS = (0.3, 0.8, 2.0)  # metres to each side of the pick that a member is laid on, one after the other
 ON = 0.008  # metres off its outline within which a point is of a member
 NOISIER = 1.5  # times the noise of the face that was picked that points may leave their section by
+MOST = 0.0025  # metres, the same at most
 GAP = 0.6  # metres that are bridged along it
 BIN = 0.05
 LOOKS = math.cos(math.radians(35))
@@ -136,7 +137,7 @@ def member(points: Array, pick: Array, stands: Array) -> Member:
     low, high = _ends(d[on_it, 2], d[own & (off > 2 * ON), 2])
     mine = on_it & (d[:, 2] >= low) & (d[:, 2] <= high)
     rms = float(np.sqrt(np.mean(off[mine] ** 2)))
-    if rms > NOISIER * max(noise, 0.0005):
+    if rms > min(NOISIER * max(noise, 0.0005), MOST):
         words = (
             f"no standard section fits what lies here: {1000 * rms:.1f} mm RMS, where the face that was picked has {1000 * noise:.1f} mm"
         )

@@ -13,6 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft, ndimage
 from scipy.optimize import least_squares
+from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
 
 from ..errors import NotEnough
 
@@ -23,6 +26,7 @@ ROOM = 0.025  # metres round a section in which points speak against it
 OFF, UNSEEN = 0.5, 0.6  # what a cell that is off the outline, and one of it that should be seen and is not, count against one that is on it
 ALIKE = 0.05  # of the score that another section may lack to be as good
 MOSTLY = 0.7  # of the points in its round that have to be on a section
+SHORTER, HIDDEN = 0.03, 0.12  # metres that a section may be smaller than what was seen of it, and larger
 NEAREST = 12  # sections that are looked at again once the axis is known better
 BIGGEST = 320  # cells of a section with its room
 LEAST = 0.35  # of what should be seen of the outline that has to be
@@ -144,9 +148,17 @@ def distances(outline: Array, p: Array) -> Array:
     return best
 
 
-def fitted(points: Array, stands: Array, angle: float | None = None, through: Array | None = None, among: tuple[str, ...] = ()) -> Found:
+def fitted(
+    points: Array,
+    stands: Array,
+    angle: float | None = None,
+    through: Array | None = None,
+    among: tuple[str, ...] = (),
+    spans: Array | None = None,
+) -> Found:
     """The section that points (n, 2) of a cut lie on. stands (m, 2): where instruments stood; angle: the way one of its sides goes, found from
-    the points when not given; through (2,): a place that lies on it; among: sections to choose from. NotEnough when none fits."""
+    the points when not given; through (2,): a place that lies on it; among: sections to choose from; spans (2,): how far the
+    points go along its sides, which a section may go beyond where it was not seen. NotEnough when none fits."""
     p = points[np.unique(np.floor(points / CELL).astype(np.int64), axis=0, return_index=True)[1]]
     if len(p) < 40:
         raise NotEnough("too few points lie here", subject="profile", remedy="pick where more of it was seen")
@@ -167,6 +179,8 @@ def fitted(points: Array, stands: Array, angle: float | None = None, through: Ar
     for profile in (p for p in series() if not among or p.name in among):
         for k in range(profile.turns):
             outline = profile.outline @ _turned(k * math.pi / 2).T
+            if spans is not None and ((np.ptp(outline, axis=0) < spans - SHORTER) | (np.ptp(outline, axis=0) > spans + HIDDEN)).any():
+                continue
             edge, normals = _along(outline, CELL)
             visible = _seen_from(outline, edge, normals, ways)
             template, corner = _template(profile, k)
@@ -272,3 +286,42 @@ def _sides(p: Array) -> float:
     best = float(rough[int(np.argmax([gathered(a) for a in rough]))])
     fine = best + np.radians(np.arange(-1, 1.01, 0.1))
     return float(fine[int(np.argmax([gathered(float(a)) for a in fine]))])
+
+
+SIDE = 0.45  # metres that a section is at most, both ways
+FAR = 0.06  # metres from what else stands there, and between points that hang together
+FEW = 40  # cells of a section that were seen at least
+
+
+def standing(points: Array, faces: list[tuple[Array, Array]], stands: Array) -> list[tuple[Found, set[int]]]:
+    """Sections that a plan cuts across: (section, the numbers of the faces that are its sides). points (n, 2) of the cut, faces their ends (2,)
+    each, stands (m, 2). Only what stands alone, is no rectangle, and is told from all others is one."""
+    p = points[np.unique(np.floor(points / (2 * CELL)).astype(np.int64), axis=0, return_index=True)[1]]
+    for a, b in faces:
+        long = float(np.linalg.norm(b - a))
+        if long > SIDE:
+            e = (b - a) / long
+            t = np.clip((p - a) @ e, 0, long)
+            p = p[np.linalg.norm(p - a - t[:, None] * e, axis=1) > FAR]
+    if len(p) < FEW:
+        return []
+    pairs, n = cKDTree(p).query_pairs(FAR, output_type="ndarray"), len(p)
+    count, group = connected_components(csr_matrix((np.ones(len(pairs), bool), (pairs[:, 0], pairs[:, 1])), shape=(n, n)), directed=False)
+    tree, out = cKDTree(points), []
+    for g in np.nonzero(np.bincount(group, minlength=count) >= FEW)[0]:
+        own = p[group == g]
+        if np.ptp(own, axis=0).max() > math.sqrt(2) * SIDE:
+            continue
+        angle = _sides(own)
+        spans = np.ptp(own @ _turned(angle), axis=0)
+        if spans.max() > SIDE or spans.min() < 0.03:
+            continue
+        middle = (own.max(axis=0) + own.min(axis=0)) / 2
+        near = points[tree.query_ball_point(middle, float(np.linalg.norm(own - middle, axis=1).max()) + 0.01)]
+        try:
+            found = fitted(near, stands, angle, spans=spans)
+        except NotEnough:
+            continue
+        if found.profile.kind != "box" and not found.alike and found.rms < ON / 2:
+            out.append((found, {k for k, (a, b) in enumerate(faces) if distances(found.corners, (a + b)[None] / 2)[0] < 2 * ON}))
+    return out

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,8 @@ from ...core.draw.fit import Circle, refitted
 from ...core.draw.layers import TO_CHECK
 from ...core.draw.openings import facade, openings
 from ...core.draw.series import nominal as standard_of
+from ...core.draw.steel import Found as Profiled
+from ...core.draw.steel import standing as columns_of
 from ...core.draw.stripe import centre_line
 from ...core.errors import BadInput
 from ...site.common import Moved, Progress, get_project, matrix, owned, settled
@@ -69,12 +72,20 @@ def job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
             holes = _Traces(s, project_id, section, slab, revision).openings(slab, through)
             return section.version, revision, holes, {"lines": 0, "circles": 0, "openings": len(holes)}
         found = walls.find(slab.points, Around(around.points, around.station, around.stands), standing)
+        steel: list[tuple[Profiled, set[int]]] = []
+        if section.kind == "plan":
+            progress.report("telling steel columns", 0, 0)
+            sides = [(np.array(f.a), np.array(f.b)) for f in found.faces]
+            steel = columns_of(slab.points[:, :2], sides, slab.stands[:, :2])
+            gone = {k for _, own in steel for k in own}
+            kept = [f for k, f in enumerate(found.faces) if k not in gone]
+            found = replace(found, faces=kept, walls=walls.walls_of(kept) if gone else found.walls)
         revision = get_project(s, project_id).network_revision
         made = _Traces(s, project_id, section, around, revision)
         return (
             section.version,
             revision,
-            made.of(found),
+            made.of(found) + [made.steel(x) for x, _ in steel],
             {"lines": len(found.faces) + len(found.arcs), "circles": len(found.circles), "walls": len(found.walls)},
         )
 
@@ -148,6 +159,15 @@ class _Traces:
         for c in found.circles:
             out.append(self._circle(c))
         return out
+
+    def steel(self, f: Profiled) -> Trace:
+        """A column of rolled steel, its section's outline."""
+        corners = f.corners
+        long = float(np.linalg.norm(corners - np.roll(corners, 1, axis=0), axis=1).sum())
+        note = self._note(f.rms, f.points, long, f.seen * long, (1 - f.seen) * long) | {"section": f.profile.name}
+        points = [[float(x), float(y)] for x, y in corners]
+        layer = self._known("column")
+        return Trace(**self.own, kind="polyline", layer=layer, points=points, radius=0.0, shape={"closed": True}, fit=note)
 
     def openings(self, slab: Slab, through: Slab) -> list[Trace]:
         """The doors, windows and gaps of the surface that an elevation shows."""

@@ -205,7 +205,17 @@ COLUMNS = (
     "points",
     "seen_m",
 )
-MORE = ("bridged_m", "lean_mm_per_m", "out_of_plumb_mm", "out_of_level_mm", "moved_mm", "expected_error_mm", "dashed", "stations")
+MORE = (
+    "bridged_m",
+    "lean_mm_per_m",
+    "out_of_plumb_mm",
+    "out_of_level_mm",
+    "moved_mm",
+    "expected_error_mm",
+    "dashed",
+    "stations",
+    "profile",
+)
 
 
 def values_of(s: Session, project_id: str, part_id: str | None, section_id: str | None = None) -> list[dict[str, Any]]:
@@ -227,6 +237,7 @@ def values_of(s: Session, project_id: str, part_id: str | None, section_id: str 
                 "nominal_diameter_mm": f.get("nominal_mm"),
                 "points": f.get("points"),
                 "dashed": guessed(t),
+                "profile": f.get("section"),
                 "stations": " ".join(f.get("stations") or []) or None,
             }
             named = {

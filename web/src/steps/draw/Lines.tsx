@@ -92,11 +92,12 @@ export function TraceCard({ id, trace: t }: { id: string; trace: Trace }) {
       : null;
   const hidden = (t.fit["hidden"] as string[] | undefined) ?? [];
   const stations = (t.fit["stations"] as string[] | undefined) ?? [];
+  const steel = t.fit["section"] as string | undefined;
   const width = Number(stripe.replace(",", ".")) / 1000;
   return (
     <>
       <Sentence>
-        {opening ?? what}
+        {opening ?? (steel ? `A column of steel, ${steel}` : what)}
         {opening
           ? `; of its sides the one known least is within ${fixed(fit["error_mm"])} mm (one deviation).`
           : fit["rms_mm"] !== undefined
