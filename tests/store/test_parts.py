@@ -244,6 +244,11 @@ def test_what_is_drawn_on_a_leg_of_a_cut_in_steps_goes_out_where_that_leg_is(row
     there = sorted((frames.apply(frames.inverse(frame.T_frame_part), p) for p in at), key=lambda p: p[0, 0])
     np.testing.assert_allclose(there[0], [[0.5, 0, 0], [0.5, 0, 1]], atol=1e-9)
     np.testing.assert_allclose(there[1], [[3, 1.5, 0.2], [3, 1.5, 0.9]], atol=1e-9)
+    with session() as s:
+        told = cuts.list_sections(s, project)[0]["marks"]["lines"]  # a line where it steps over, as high as what is drawn and 0.3 m more
+        flat = [d.shape.points for d in drawn(s, get_project(s, project), frame, [section], True) if d.dashed]
+    assert told == [[[pytest.approx(2.1), pytest.approx(-0.3)], [pytest.approx(2.1), pytest.approx(1.3)]]]
+    assert np.allclose(flat, [[[2.1, -0.3], [2.1, 1.3]]])
     cut = cuts.as_template(project)["cuts"][0]
     assert cut["steps"] == [[pytest.approx(2.1), pytest.approx(1.5)]]
 

@@ -157,6 +157,17 @@ def cut_marks(section: Section, others: list[Section], T_there: Array | None = N
     return out
 
 
+def step_marks(section: Section, shapes: list[Shape], T_there: Array | None = None) -> list[Drawn]:
+    """Where a cut in steps goes from one leg to the next: an upright line over what is drawn on it, and beyond by 0.3 m."""
+    steps = section.params.get("steps") or ()
+    heights = [y for x in shapes for _, y in x.points]
+    if not steps or not heights:
+        return []
+    low, high = min(heights) - 0.3, max(heights) + 0.3
+    t = np.eye(4) if T_there is None else T_there
+    return [Drawn(Shape("line", ((float(at), low), (float(at), high))), MARKS, t, dashed=True) for at, _ in steps]
+
+
 def drawn_of(s: Session, section: Section, frame: InUse, T_there: Array) -> list[Drawn]:
     """The traces of a section that nobody rejected, on their layers; those that nobody said yes to on ``to check``."""
     out: list[Drawn] = []
@@ -177,6 +188,6 @@ def drawn(s: Session, project: Project, frame: InUse, section_ids: list[str] | N
         there = np.eye(4) if in_section else T_frame_section(section, frame)
         own = [d for d in drawn_of(s, section, frame, there) if d.layer not in hidden]
         out += own if in_section else [replace(d, T_frame_section=T_frame_section(section, frame, d.shape)) for d in own]
-        out += cut_marks(section, rows, there)
+        out += cut_marks(section, rows, there) + step_marks(section, [d.shape for d in own], there)
         out.append(Drawn(Shape("text", ((0.0, 0.0),), 0.0, {"text": section.name}), MARKS, there))
     return out

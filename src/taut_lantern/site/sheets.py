@@ -20,7 +20,7 @@ from ..formats.sheet import Sheet as Page
 from ..formats.sheet import View
 from ..store.models import Section, Sheet, Trace
 from .common import Progress, get_project
-from .drawing import LEVEL, T_frame_section, cut_marks, cut_of, drawn_of, layers_of, sections_of
+from .drawing import LEVEL, T_frame_section, cut_marks, cut_of, drawn_of, layers_of, sections_of, step_marks
 from .frames import in_use
 from .models import design_drawn
 from .slab import AT_ONCE, slab_of
@@ -47,7 +47,7 @@ def _own(s: Session, section: Section, rows: list[Section]) -> list[Drawn]:
     frame = in_use(s, get_project(s, section.project_id), section.part_id)
     hidden = {x["name"] for x in layers_of(get_project(s, section.project_id)) if not x["shown"]}
     drawn = [d for d in drawn_of(s, section, frame, np.eye(4)) if d.layer not in hidden]
-    return drawn + cut_marks(section, rows)
+    return drawn + cut_marks(section, rows) + step_marks(section, [d.shape for d in drawn])
 
 
 def laid(s: Session, sheet: Sheet) -> tuple[Layout, list[Section], list[tuple[tuple[float, float], tuple[float, float]]]]:

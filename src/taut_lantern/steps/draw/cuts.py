@@ -18,7 +18,7 @@ from ...core.draw.section import MOST, ceiling, plan, series, stepped, upright
 from ...core.draw.shapes import plain
 from ...core.errors import BadInput, NotFound
 from ...site.common import clean_name, finite, get_project, heavy, matrix, numbers, owned, stations_of
-from ...site.drawing import LEVEL, T_section_other, cut_marks, cut_of, guessed, in_pieces, marked_in, shape_of, words_of
+from ...site.drawing import LEVEL, T_section_other, cut_marks, cut_of, guessed, in_pieces, marked_in, shape_of, step_marks, words_of
 from ...site.frames import InUse, in_use
 from ...site.parts import stations_in, wanted
 from ...site.slab import cleaning_of, slab_of
@@ -308,7 +308,9 @@ def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
     for r in rows:
         frame = in_part.setdefault(r.part_id, in_use(s, project, r.part_id))
         cleaning = cleaning_of(s, project_id, r) if r.id in by_section else ""
-        marks = [plain(d.shape) for d in cut_marks(r, [x for x in rows if x.part_id == r.part_id])]
+        own = by_section.get(r.id, [])
+        stepped_at = step_marks(r, [shape_of(t) for t in own]) if r.params.get("steps") else []
+        marks = [plain(d.shape) for d in [*cut_marks(r, [x for x in rows if x.part_id == r.part_id]), *stepped_at]]
         out.append(
             {
                 "id": r.id,
@@ -328,7 +330,7 @@ def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
                         if (e := marked_in(r, x)) is not None
                     ],
                 },
-                "traces": [_trace(t, r, frame, revision, cleaning) for t in by_section.get(r.id, [])],
+                "traces": [_trace(t, r, frame, revision, cleaning) for t in own],
             }
         )
     return out
