@@ -11,10 +11,13 @@ import time
 from pathlib import Path
 
 import numpy as np
+import trimesh
+from scipy.spatial import cKDTree
 
 from taut_lantern.core import frames
 from taut_lantern.core.draw import steel
 from taut_lantern.core.draw.faces import Around
+from taut_lantern.core.draw.model import Mesh, Near, laid
 from taut_lantern.core.draw.openings import facade, openings
 from taut_lantern.core.draw.pipes import grown
 from taut_lantern.core.draw.raster import BAND, GATHERED, band, channels, full_ink, gathered, raster
@@ -232,7 +235,7 @@ def _pictures() -> list[Row]:
 
 
 def run() -> list[Row]:
-    return [*_plans(), *_openings(), *_pipes(), *_members(), *_stripes(), *_pictures()]
+    return [*_plans(), *_openings(), *_pipes(), *_members(), *_models(), *_stripes(), *_pictures()]
 
 
 def _members() -> list[Row]:
@@ -274,4 +277,37 @@ def _members() -> list[Row]:
             f"Steel members of {12 * len(MEMBERS)} draws, picked anywhere", words, f"axis {1000 * float(np.percentile(off, 95)):.1f} mm at 95 %",
             "none wrong", wrong == 0,
         )
+    ]  # fmt: skip
+
+
+def _models() -> list[Row]:
+    """A million points by a model of 300,000 faces, and a model laid on the cloud from 10 cm off."""
+    solid = trimesh.creation.icosphere(7, 2.0)
+    faces = np.asarray(solid.faces, np.int64)
+    mesh = Mesh(np.asarray(solid.vertices, float), faces, np.zeros(len(faces), np.int64), ("ball",))
+    rng = np.random.default_rng(9)
+    way = rng.normal(size=(1_000_000, 3))
+    points = way / np.linalg.norm(way, axis=1)[:, None] * (2 + 0.005 * rng.standard_normal((len(way), 1)))
+    near = Near(mesh)
+    near.asked(points[:100], 0.1)
+    begin = time.monotonic()
+    near.asked(points, 0.1)
+    ours = time.monotonic() - begin
+    begin = time.monotonic()
+    cKDTree(mesh.vertices).query(points)
+    theirs = time.monotonic() - begin
+    off: list[float] = []
+    for seed in range(12):
+        rng = np.random.default_rng(900 + seed)
+        boxes = [trimesh.creation.box(rng.uniform(0.3, 2.0, 3)).apply_translation(rng.uniform(-3, 3, 3)) for _ in range(6)]
+        whole = trimesh.util.concatenate(boxes)
+        model = Mesh(np.asarray(whole.vertices, float), np.asarray(whole.faces, np.int64), np.zeros(len(whole.faces), np.int64), ("boxes",))
+        true = frames.small(np.concatenate([rng.normal(0, 0.01, 3), rng.normal(0, 0.05, 3)]))
+        seen_, _ = trimesh.sample.sample_surface(whole, 20_000, seed=seed)
+        cloud = np.concatenate([frames.apply(true, seen_) + rng.normal(0, 0.0015, (20_000, 3)), rng.uniform(-4, 4, (5_000, 3))])
+        found, _, _ = laid(Near(model), cloud, 0.25)
+        off.append(float(np.linalg.norm(frames.apply(found, seen_) - frames.apply(true, seen_), axis=1).max()))
+    return [
+        Row("A million points compared with a model of 327,680 faces", f"{ours:.1f} s", f"scipy cKDTree of its corners alone: {theirs:.1f} s", "10 s", ours < 10),
+        Row("A model laid on the cloud among clutter, largest error anywhere on it, 12 draws", f"{1000 * max(off):.2f} mm", "truth", "2 mm", max(off) < 0.002),
     ]  # fmt: skip

@@ -10,6 +10,9 @@ from pathlib import Path
 import numpy as np
 from PIL import Image, ImageDraw
 
+from taut_lantern.core import frames
+from taut_lantern.standins.scene import Scene, engine_hall
+from taut_lantern.standins.site import T_CONTROL_SITE
 from tests.browser.driver import Screen, browser
 from tests.databases import fresh_database
 from tests.served import Served
@@ -55,6 +58,38 @@ def paper(at: np.ndarray) -> bytes:
     out = io.BytesIO()
     image.save(out, "PNG")
     return out.getvalue()
+
+
+def designed(off: float = 0.025) -> bytes:
+    """The engine hall as it was designed, an OBJ in the coordinates of control. The second engine was set up so many metres beside its place."""
+    scene = Scene()
+    engine_hall(scene)
+    lines, shift = [], 1
+    for k, (vertices, faces, *_) in enumerate(scene._parts):
+        at = np.asarray(vertices, float)
+        if (at.min(axis=0)[:2] > [12.5, 3.5]).all() and (at.max(axis=0) < [19.5, 8.5, 4.5]).all():
+            at = at - [off, 0.0, 0.0]
+        lines += [f"o part {k + 1}", *(f"v {x:.5f} {y:.5f} {z:.5f}" for x, y, z in frames.apply(T_CONTROL_SITE, at))]
+        lines += [f"f {a + shift} {b + shift} {c + shift}" for a, b, c in faces]
+        shift += len(at)
+    return "\n".join(lines).encode()
+
+
+def beside(screen: Screen) -> None:
+    """The engine hall as it was designed, in the coordinates of control, compared with the cloud."""
+    page = screen.page
+    with page.expect_file_chooser() as chooser:
+        screen.press("Bring in a model")
+    chooser.value.set_files({"name": "Engine hall.obj", "mimeType": "text/plain", "buffer": designed()})
+    page.get_by_role("button", name=re.compile("^Engine hall")).click()
+    screen.card("It was not compared", 120)
+    screen.press("Compare")
+    screen.card("points near it lie within", 180)
+    screen.press("Colour the points by it")
+    for name in ("space", "plan"):
+        screen.pane(name, name == "space")
+    screen.drawn(120)
+    page.wait_for_timeout(8000)
 
 
 def on_a_sketch(screen: Screen, url: str) -> None:
@@ -189,14 +224,15 @@ def walk(screen: Screen, url: str) -> None:
     screen.step("colour")
     screen.press("true colour")
     keep("colour")
-    page.keyboard.press("e")
-    page.get_by_role("application").focus()
-    for key in ("ArrowUp", "ArrowUp", "ArrowLeft", "ArrowLeft", "ArrowLeft"):
-        page.keyboard.press(key)
-        page.wait_for_timeout(150)
-    keep("walk")
     page.keyboard.press("f")
     screen.step("draw")
+    beside(screen)
+    keep("model")
+    page.get_by_role("combobox", name="Coloured by").select_option("station")
+    screen.press("Back to the cuts")
+    page.get_by_label("Show Engine hall").click()
+    for name in ("space", "plan"):
+        screen.pane(name, name == "plan")
     page.get_by_role("combobox", name="Cut", exact=True).select_option("upright")
     screen.press("Pick two points in plan")
     screen.drawn()

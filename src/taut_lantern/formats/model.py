@@ -2,34 +2,75 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import io
+import tempfile
+from collections.abc import Callable, Iterator
+from functools import cache
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from ezdxf.filemanagement import new
+from ezdxf.render.forms import cube
 from numpy.typing import NDArray
 
 from ..core.draw.model import Mesh
 from ..core.errors import BadInput, LanternError
 from ..core.frames import METRE_PER_UNIT
-from .bodies import UPRIGHT
+from . import sealed
+from .bodies import UPRIGHT, Body, ifc
 
 Array = NDArray[np.float64]
 Part = tuple[str, Array, NDArray[np.int64]]  # name, vertices (n, 3) and faces (m, 3) of an element
 MESHES = (".obj", ".stl", ".ply", ".glb")
 SUFFIXES = (".ifc", ".dxf", *MESHES)
 MOST = 3_000_000  # faces
+SECONDS, MEMORY = 300.0, 4 << 30  # that a file may take
 INSUNITS = {1: 0.0254, 2: 0.3048, 4: 0.001, 5: 0.01, 6: 1.0, 21: 1200 / 3937}
 
 
-def read(path: Path, name: str, unit: str | None = None) -> tuple[Mesh, str]:
-    """(the model in metres, in the coordinates of its file; how long its lengths were taken to be). unit: of the file's lengths; None: as the
-    file says, else metres. BadInput names what is wrong with it."""
+def read(path: Path, name: str, unit: str | None = None, report: Callable[[int, int], None] = lambda done, total: None) -> tuple[Mesh, str]:
+    """(the model in metres, in the coordinates of its file; how long its lengths were taken to be), read in a sealed process. unit: of the
+    file's lengths; None: as the file says, else metres. BadInput names what is wrong with it. report may raise to stop it."""
     suffix = Path(name).suffix.lower()
     if suffix not in SUFFIXES:
-        raise BadInput(
-            f"{name} is no model that can be read", subject=name, remedy=f"bring it as {', '.join(x[1:].upper() for x in SUFFIXES)}"
-        )
+        kinds = ", ".join(x[1:].upper() for x in SUFFIXES)
+        raise BadInput(f"{name} is no model that can be read", subject=name, remedy=f"bring it as {kinds}")
+    _warm(suffix)
+    told, block = sealed.run(lambda seal: _sealed(seal, path, name, unit), path, name, SECONDS, MEMORY, report)
+    with np.load(io.BytesIO(block[:] if block is not None else b""), allow_pickle=False) as z:
+        return Mesh(z["vertices"], z["faces"], z["element"], tuple(told["names"])), str(told["unit"])
+
+
+def _sealed(seal: sealed.Seal, path: Path, name: str, unit: str | None) -> dict[str, Any]:
+    mesh, found = _read(path, name, unit)
+    out = io.BytesIO()
+    np.savez(out, vertices=mesh.vertices, faces=mesh.faces, element=mesh.element)
+    seal.block(len(out.getvalue()))[:] = out.getvalue()
+    return {"names": list(mesh.names), "unit": found}
+
+
+@cache
+def _warm(suffix: str) -> None:
+    """Read a small model of the same kind: a sealed process loads no code any more."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"small{suffix}"
+        if suffix == ".ifc":
+            ifc(path, "small", "", [Body("tube", "small", np.array([[0.0, 0, 0], [1, 0, 0], [1, 1, 0]]), 0.1, {})])
+        elif suffix == ".dxf":
+            doc = new()
+            cube().render_polyface(doc.modelspace())
+            cube().render_mesh(doc.modelspace())
+            doc.saveas(path)
+        else:
+            import trimesh
+
+            trimesh.creation.box().export(path)
+        _read(path, path.name, None)
+
+
+def _read(path: Path, name: str, unit: str | None) -> tuple[Mesh, str]:
+    suffix = Path(name).suffix.lower()
     try:
         parts, own = {".ifc": _ifc, ".dxf": _dxf}.get(suffix, _mesh)(path, suffix)
     except LanternError:

@@ -83,7 +83,7 @@ def _read(project_id: str, params: dict[str, Any], progress: Progress) -> dict[s
             path = folder / f"model{Path(name).suffix.lower()}"
             path.write_bytes(data or b"")
             progress.report(f"reading {name}", 0, 0)
-            mesh, unit = read(path, name, params["unit"])
+            mesh, unit = read(path, name, params["unit"], lambda done, total: progress.check())
     except LanternError:
         with session() as s:
             s.execute(delete(ModelMesh).where(ModelMesh.model_id == model_id))
