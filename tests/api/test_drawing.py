@@ -216,6 +216,15 @@ def test_cuts_are_made_in_rows_moved_named_and_used_elsewhere(client: TestClient
     ids = hand.post("/sections/series", line=[[-2, 0], [2, 0]], spacing=1.0, width=3.0)["ids"]
     rows = {s["id"]: s for s in client.get(f"{hand.url}/sections").json()}
     assert [rows[x]["name"] for x in ids] == [f"Section {c}" for c in "ABCDE"]
+    round_ = hand.post("/sections/series", line=[[2, 0], [0, 2], [-2, 0]], spacing=2.0, width=1.0, arc=True)["ids"]
+    arcs = {s["id"]: s for s in client.get(f"{hand.url}/sections").json()}
+    assert len(round_) == 4 and all(
+        abs(float(np.hypot(*np.add(arcs[x]["params"]["a"], arcs[x]["params"]["b"]))) - 4) < 1e-6 for x in round_
+    )
+    problem(
+        client.post(f"{hand.url}/sections/series", json={"line": [[0, 0], [1, 0]], "spacing": 1, "width": 1, "arc": True}), 422, "bad_input"
+    )
+    undo(client, p)
     letters = [x["text"] for x in hand.whole["marks"]["letters"]]
     assert sorted(letters) == sorted(2 * list("ABCDE"))  # each at both ends, in the plan
     fitted(client, p, hand.section)

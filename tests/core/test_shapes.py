@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from taut_lantern.core.draw import editing
 from taut_lantern.core.draw.fit import refitted
-from taut_lantern.core.draw.section import series
+from taut_lantern.core.draw.section import across, along_arc, series
 from taut_lantern.core.draw.shapes import Shape, checked, dimension, length, pieces, plain
 from taut_lantern.core.draw.stripe import centre_line
 from taut_lantern.core.errors import BadInput, NotEnough
@@ -164,3 +164,21 @@ def test_a_row_of_sections_stands_square_to_its_line() -> None:
     assert all(math.dist(a, b) == pytest.approx(1.0) for a, b in rows)
     (a, b), *_ = rows
     assert a[1] > b[1]  # left of the way from a to b lies what is ahead
+
+
+@pytest.mark.parametrize("way", [1, -1])
+def test_a_row_of_sections_along_an_arc_looks_along_it(way: int) -> None:
+    """Three quarters of a circle of 10 m, either way round: the three picks say which."""
+    middle, angles = np.array([3.0, -2.0]), way * np.radians([10, 100, 280])
+    places, ways = along_arc(middle + 10 * np.column_stack([np.cos(angles), np.sin(angles)]), 5.0)
+    assert len(places) == 1 + int(10 * math.radians(270) / 5)
+    assert np.allclose(np.linalg.norm(places - middle, axis=1), 10) and np.allclose(
+        places[0], middle + 10 * np.array([np.cos(angles[0]), np.sin(angles[0])])
+    )
+    chords = np.diff(places, axis=0)
+    assert np.allclose(np.linalg.norm(chords, axis=1), 20 * math.sin(0.25)) and ((chords * ways[:-1]).sum(axis=1) > 4.7).all()
+    for (a, b), at, u in zip(across(places, ways, 3.0), places, ways, strict=True):
+        assert np.allclose(np.add(a, b) / 2, at) and abs(float(np.subtract(b, a) @ u)) < 1e-9
+        assert float(np.array([a[1] - b[1], b[0] - a[0]]) @ u) > 0  # ahead lies left of a -> b
+    with pytest.raises(BadInput):
+        along_arc(np.array([[0, 0], [1, 1], [2, 2.0]]), 1.0)

@@ -1947,7 +1947,7 @@ export interface paths {
         put?: never;
         /**
          * Make Series
-         * @description Upright sections square to a line, at equal spacing. Returns their ids.
+         * @description Upright sections square to a line or an arc, at equal spacing. Returns their ids.
          */
         post: operations["make_series"];
         delete?: never;
@@ -5696,9 +5696,14 @@ export interface components {
         };
         /**
          * SeriesIn
-         * @description Upright sections square to a line of picks, at equal spacing; metres.
+         * @description Upright sections square to a line of picks, or to the arc through three of them, at equal spacing; metres.
          */
         SeriesIn: {
+            /**
+             * Arc
+             * @default false
+             */
+            arc: boolean;
             /**
              * Depth
              * @default 0.1

@@ -249,7 +249,10 @@ const PANES: Record<StepId, PaneName[]> = {
 export const openedWith = { hash: globalThis.location?.hash ?? "" };
 
 /** Let two places be picked in plan, then go on with them; the tool stays in hand until whoever asked lets go of it. */
-export function pickTwo(done: (from: number[], to: number[]) => void) {
+export const pickTwo = (done: (from: number[], to: number[]) => void) => pickSome(2, ([from, to]) => done(from!, to!));
+
+/** So many places in plan, one after the other. */
+export function pickSome(count: number, done: (picks: number[][]) => void) {
   useView.getState().set({
     tool: "planPick",
     panes: ["plan"],
@@ -257,7 +260,7 @@ export function pickTwo(done: (from: number[], to: number[]) => void) {
     onPick: (at) => {
       const picks = [...useView.getState().picks, at];
       useView.getState().set({ picks });
-      if (picks.length === 2) done(picks[0]!, picks[1]!);
+      if (picks.length === count) done(picks);
     },
   });
 }

@@ -51,8 +51,8 @@ def list_floors(project_id: P, part: Part = None) -> list[x.FloorOut]:
 
 @api.post("/projects/{project_id}/sections/series", operation_id="make_series", status_code=201)
 def make_series(project_id: P, body: x.SeriesIn) -> x.MadeTraces:
-    """Upright sections square to a line, at equal spacing. Returns their ids."""
-    return x.MadeTraces(ids=cuts.make_series(project_id, body.line, body.spacing, body.width, body.depth, body.part))
+    """Upright sections square to a line or an arc, at equal spacing. Returns their ids."""
+    return x.MadeTraces(ids=cuts.make_series(project_id, body.line, body.spacing, body.width, body.depth, body.part, body.arc))
 
 
 @api.get("/projects/{project_id}/cuts", operation_id="get_cuts")

@@ -45,13 +45,14 @@ class FloorOut(Out):
 
 
 class SeriesIn(Model):
-    """Upright sections square to a line of picks, at equal spacing; metres."""
+    """Upright sections square to a line of picks, or to the arc through three of them, at equal spacing; metres."""
 
     part: Id | None = None
     line: Annotated[list[Place], Field(min_length=2, max_length=200)]
     spacing: Annotated[FiniteFloat, Field(gt=0.01, le=1000)]
     width: Annotated[FiniteFloat, Field(gt=0.02, le=1000)]
     depth: Annotated[FiniteFloat, Field(gt=0, le=100)] = 0.1
+    arc: bool = False
 
 
 class SectionPatch(Model):

@@ -102,6 +102,31 @@ def stepped(line: Array) -> tuple[tuple[float, float], tuple[float, float], list
     return (float(a[0]), float(a[1])), (float(b[0]), float(b[1])), steps
 
 
+def along_arc(picks: Array, spacing: float) -> tuple[Array, Array]:
+    """(places (n, 2), unit ways there (n, 2)) at equal spacing along the arc through three picks (3, 2), from the first to the last. BadInput when
+    they lie in a row or on each other."""
+    a, b, c = picks
+    m = 2 * np.array([b - a, c - a])
+    if abs(float(np.linalg.det(m))) < 1e-6:
+        raise BadInput("these three picks lie in a row", subject="sections", remedy="pick the arc's beginning, a place on it, and its end")
+    centre = np.linalg.solve(m, [float(b @ b - a @ a), float(c @ c - a @ a)])
+    radius = float(np.linalg.norm(a - centre))
+    start, on, end = (math.atan2(*(p - centre)[::-1]) for p in (a, b, c))
+    way = 1.0 if (on - start) % math.tau < (end - start) % math.tau else -1.0
+    long = radius * ((way * (end - start)) % math.tau)
+    if not spacing > 0.01 or not long / spacing < MOST:
+        raise BadInput("that makes too many sections", subject="sections", remedy=f"choose a wider spacing: at most {MOST} at once")
+    angle = start + way * np.arange(0.0, long + 1e-6, spacing) / radius
+    out = np.column_stack([np.cos(angle), np.sin(angle)])
+    return centre + radius * out, way * np.column_stack([-out[:, 1], out[:, 0]])
+
+
+def across(places: Array, ways: Array, width: float) -> list[tuple[tuple[float, float], tuple[float, float]]]:
+    """Ends a, b of upright cuts square to ways (n, 2) at places (n, 2), each ``width`` wide; they look along the way."""
+    left = np.column_stack([-ways[:, 1], ways[:, 0]]) * width / 2
+    return [((float(p[0]), float(p[1])), (float(q[0]), float(q[1]))) for p, q in zip(places + left, places - left, strict=True)]
+
+
 def series(line: Array, spacing: float, width: float) -> list[tuple[tuple[float, float], tuple[float, float]]]:
     """Ends a, b of upright cuts square to a polyline (n, 2) at equal spacing, from its start to its end, each ``width`` wide with the line
     in its middle; they look along it."""

@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.clean.rooms import direction_of
 from ...core.draw.fit import find_lines
-from ...core.draw.section import MOST, ceiling, plan, series, stepped, upright
+from ...core.draw.section import MOST, across, along_arc, ceiling, plan, series, stepped, upright
 from ...core.draw.shapes import plain
 from ...core.errors import BadInput, NotFound
 from ...site.common import clean_name, finite, get_project, heavy, matrix, numbers, owned, stations_of
@@ -114,11 +114,22 @@ def make_section(project_id: str, kind: str, params: dict[str, Any], name: str =
 
 
 def make_series(
-    project_id: str, line: Sequence[Sequence[float]], spacing: float, width: float, depth: float, part_id: str | None = None
+    project_id: str,
+    line: Sequence[Sequence[float]],
+    spacing: float,
+    width: float,
+    depth: float,
+    part_id: str | None = None,
+    arc: bool = False,
 ) -> list[str]:
-    """Upright cuts square to a line of picks at equal spacing, each ``width`` wide; metres."""
+    """Upright cuts square to a line of picks, or to the arc through three, at equal spacing, each ``width`` wide; metres."""
     kept = [finite(list(p), 2, "a pick") for p in line]
-    rows = series(np.array(kept, float).reshape(-1, 2), spacing, width)
+    at = np.array(kept, float).reshape(-1, 2)
+    if arc and len(at) != 3:
+        raise BadInput(
+            f"an arc goes through three picks; {len(at)} came", subject="sections", remedy="pick its beginning, a place on it, and its end"
+        )
+    rows = across(*along_arc(at, spacing), width) if arc else series(at, spacing, width)
     wishes = [("upright", {"a": list(a), "b": list(b), "before": depth / 2, "behind": depth / 2}, "") for a, b in rows]
     return make_sections(project_id, wishes, part_id)
 

@@ -5,9 +5,9 @@ import { tell, tellError, useAsk, useFloors, useProject, useStations, useZones }
 import { Actions, Button, Heading, Pick, Quiet, Sentence } from "../../kit";
 import { LengthField, useLengths } from "../../kit/fields";
 import { into, lengthIn, UNITS, type Unit } from "../../kit/units";
-import { pickMany, pickTwo, useView } from "../../kit/view";
+import { pickMany, pickSome, pickTwo, useView } from "../../kit/view";
 
-type Kind = Schemas["SectionIn"]["kind"] | "series" | "stepped";
+type Kind = Schemas["SectionIn"]["kind"] | "series" | "arc" | "stepped";
 const of = (id: string) => ({ params: { path: { project_id: id } } });
 
 export function CutCard({ id, count }: { id: string; count: number }) {
@@ -60,12 +60,18 @@ export function CutCard({ id, count }: { id: string; count: number }) {
   const pick = () =>
     pickTwo((from, to) => {
       const [a, b] = [from.slice(0, 2), to.slice(0, 2)];
-      if (kind === "series") row.mutate({ part, line: [a, b], spacing: v!.spacing, width: v!.across, depth: v!.width });
+      if (kind === "series")
+        row.mutate({ part, line: [a, b], arc: false, spacing: v!.spacing, width: v!.across, depth: v!.width });
       else {
         const half = v!.width / 2;
         const depths = kind === "elevation" ? { before: 0, behind: v!.deep } : { before: half, behind: half };
-        if (kind !== "stepped") cut.mutate({ kind: kind, name: "", part, a, b, ...depths, ...of_ });
+        if (kind !== "stepped" && kind !== "arc") cut.mutate({ kind: kind, name: "", part, a, b, ...depths, ...of_ });
       }
+    });
+  const pickArc = () =>
+    pickSome(3, (at) => {
+      const line = at.map((p) => p.slice(0, 2) as [number, number]);
+      row.mutate({ part, line, arc: true, spacing: v!.spacing, width: v!.across, depth: v!.width });
     });
   const picking = tool === "planPick";
   const bad = form.why || (level && v && v.before + v.behind <= 0 ? "the slab needs some depth" : "");
@@ -77,7 +83,9 @@ export function CutCard({ id, count }: { id: string; count: number }) {
           ? kind === "stepped"
             ? `Pick both ends of each leg in plan, one leg after the other: ${picks.length} picked.`
             : picks.length
-              ? "Now pick where it ends."
+              ? kind === "arc" && picks.length === 1
+                ? "Now pick a place on the arc."
+                : "Now pick where it ends."
               : "Pick in plan where it begins."
           : count
             ? `${count} ${count === 1 ? "section is" : "sections are"} cut. Choose one below, or cut another.`
@@ -86,8 +94,8 @@ export function CutCard({ id, count }: { id: string; count: number }) {
       {picking ? (
         <>
           <Quiet>
-            {kind === "series"
-              ? "Sections stand square to the line between the picks, and look along it."
+            {kind === "series" || kind === "arc"
+              ? "Sections stand square to the way between the picks, and look along it."
               : kind === "stepped"
                 ? "Legs are laid parallel; the cut steps over midway between the end of one and the beginning of the next. One looks to the left."
                 : "One looks to the left of the way from the first pick to the second."}
@@ -131,6 +139,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
               ["stepped", "a section in steps"],
               ["elevation", "an elevation in front of two picks"],
               ["series", "a row of sections along two picks"],
+              ["arc", "a row of sections along an arc"],
             ]}
           />
           {level && (
@@ -159,17 +168,17 @@ export function CutCard({ id, count }: { id: string; count: number }) {
               />
             </>
           )}
-          {(kind === "upright" || kind === "series" || kind === "stepped") && (
+          {(kind === "upright" || kind === "series" || kind === "arc" || kind === "stepped") && (
             <LengthField of={form} name="width" label="Depth of the slab" />
           )}
           {kind === "elevation" && <LengthField of={form} name="deep" label="Depth behind the picks" />}
-          {kind === "series" && (
+          {(kind === "series" || kind === "arc") && (
             <>
               <LengthField of={form} name="spacing" label="One every" />
               <LengthField of={form} name="across" label="Width of each" />
             </>
           )}
-          {kind !== "series" && <OfWhat id={id} part={part} value={only} onChange={setOnly} />}
+          {kind !== "series" && kind !== "arc" && <OfWhat id={id} part={part} value={only} onChange={setOnly} />}
           <Actions>
             {level ? (
               <Button
@@ -195,10 +204,14 @@ export function CutCard({ id, count }: { id: string; count: number }) {
               <Button
                 main
                 busy={cut.isPending || row.isPending}
-                onClick={kind === "stepped" ? pickMany : pick}
+                onClick={kind === "stepped" ? pickMany : kind === "arc" ? pickArc : pick}
                 why={why}
               >
-                {kind === "stepped" ? "Pick its legs in plan" : "Pick two points in plan"}
+                {kind === "stepped"
+                  ? "Pick its legs in plan"
+                  : kind === "arc"
+                    ? "Pick three points of the arc"
+                    : "Pick two points in plan"}
               </Button>
             )}
           </Actions>
