@@ -385,6 +385,10 @@ export class Bench implements HandDesk {
     g.strokeRect(x + 0.5, y + 0.5, w - 1, h - 1);
   }
 
+  get pointed() {
+    return this.hand.cursor;
+  }
+
   /** Whether a pane has just been moved. */
   get moving() {
     return performance.now() - this.moved < SETTLED;

@@ -3,6 +3,7 @@
  *
  * To add one: write a class here, name it in TOOLS and in `Tool` of types.ts, and let a step set it (`useView.set({ tool })`).
  */
+import * as THREE from "three";
 import { type Handle, handleAt, handlesOf, pulled } from "./boxes";
 import { drawLasso } from "./marks";
 import { FlatPane, type Pane, PlanPane, SlicePane } from "./pane";
@@ -26,6 +27,8 @@ export const opOf = (p: Pick<Press, "shift" | "alt" | "ctrl">): Op =>
 export interface Desk {
   readonly scene: Scene;
   readonly hands: Hands;
+  /** What the cursor points at, in the part. */
+  readonly pointed: number[] | null;
   pick(pane: Pane, x: number, y: number): Caught | null;
   /** Draw what stands over the points again. */
   sketch(): void;
@@ -226,7 +229,8 @@ class Brush extends Lasso {
     this.desk.sketch();
   }
   override paint(g: CanvasRenderingContext2D, pane: Pane) {
-    if (this.at?.pane !== pane) return;
+    if (!this.at) return;
+    if (this.at.pane !== pane) return this.goesIn(g, pane, this.at.pane);
     const wide = this.desk.scene.brush;
     g.lineCap = g.lineJoin = "round";
     g.strokeStyle = "rgba(232,167,0,.25)";
@@ -242,6 +246,34 @@ class Brush extends Lasso {
     g.arc(this.at.x, this.at.y, wide, 0, 7);
     g.stroke();
   }
+  /** How far it goes into what is under the cursor, as another pane sees it. */
+  private goesIn(g: CanvasRenderingContext2D, pane: Pane, from: Pane) {
+    const { pointed, scene } = this.desk;
+    if (!pointed) return;
+    const at = new THREE.Vector3().fromArray(pointed);
+    const end = into(from, at, scene.deep);
+    const [p, q] = [at, end].map((v) => pane.pixel(v.x, v.y, v.z));
+    if (!p || !q) return;
+    g.strokeStyle = "#e8a700";
+    g.lineCap = "butt";
+    g.lineWidth = 5;
+    g.beginPath();
+    g.moveTo(...p);
+    g.lineTo(...q);
+    g.stroke();
+    g.font = "12.5px 'Atkinson Hyperlegible Mono', monospace";
+    g.fillStyle = "#e8a700";
+    g.fillText(`${scene.deep.toFixed(2)} m`, q[0] + 8, q[1] + 4);
+  }
+}
+
+/** From a place on, so many metres away from whoever looks at it in a pane. */
+export function into(from: Pane, at: THREE.Vector3, deep: number): THREE.Vector3 {
+  const { camera } = from;
+  const way = new THREE.Vector3();
+  if (camera instanceof THREE.PerspectiveCamera) way.copy(at).sub(camera.position);
+  else camera.getWorldDirection(way);
+  return way.normalize().multiplyScalar(deep).add(at);
 }
 
 /** Places along a line that are at least so many pixels apart. */

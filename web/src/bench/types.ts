@@ -101,6 +101,7 @@ export interface Scene {
   ghosts: Ghosts;
   slots: Uint8Array; // of the palette, by class or zone (256)
   brush: number; // pixels to each side
+  deep: number; // metres that it goes into what is in front
   colourBy: ColourBy;
   span: [number, number] | null; // values at the ends of the scale; null: as the points in view have them
   shading: number; // 0 to 1

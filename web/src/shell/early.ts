@@ -75,6 +75,7 @@ export async function begin(project: string, step: string): Promise<void> {
         ghosts: "none" as const,
         slots: new Uint8Array(256),
         brush: 0,
+        deep: 0,
         tool: "none" as const,
         placing: null,
         picks: [],
