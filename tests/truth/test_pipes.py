@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 import pytest
+import trimesh
 
 from taut_lantern.core import frames
 from taut_lantern.core.draw.pipes import grown
@@ -67,6 +70,54 @@ def test_pipes_are_followed_over_their_elbows(seed: int) -> None:
             seen += 1
             elbows += bool(np.linalg.norm(pipe.corners - corners[1], axis=1).min() < 0.004)
     assert elbows == seen >= 3
+
+
+def bent(start: np.ndarray, before: np.ndarray, after: np.ndarray, big: float, small: float) -> tuple[trimesh.Trimesh, np.ndarray]:
+    """(an elbow from a place on, between two directions, of a radius and one of its tube; where it ends)."""
+    turn = math.acos(float(before @ after))
+    across = after - before * float(before @ after)
+    across /= np.linalg.norm(across)
+    side, middle = np.cross(before, across), start + big * across
+    t, p = np.meshgrid(np.linspace(0, turn, 49), np.linspace(0, 2 * math.pi, 49)[:-1], indexing="ij")
+    out = np.sin(t)[..., None] * before - np.cos(t)[..., None] * across
+    skin = middle + big * out + small * (np.cos(p)[..., None] * out + np.sin(p)[..., None] * side)
+    k = np.arange(49 * 48).reshape(49, 48)
+    a, b, c, d = k[:-1], np.roll(k, -1, axis=1)[:-1], k[1:], np.roll(k, -1, axis=1)[1:]
+    faces = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([b, d, c], -1).reshape(-1, 3)])
+    end = middle + big * (math.sin(turn) * before - math.cos(turn) * across)
+    return trimesh.Trimesh(skin.reshape(-1, 3), faces, process=False), end
+
+
+@pytest.mark.parametrize(("d", "times", "degrees"), [(0.0889, 1.5, 90), (0.2731, 1.0, 90), (0.1683, 3.0, 90), (0.1397, 1.5, 60)])
+def test_a_bend_tells_its_radius_and_a_wide_one_is_no_run(d: float, times: float, degrees: float) -> None:
+    s, before = Scene(), np.array([1.0, 0, 0])
+    s.box((-6, -6, -0.2), (6, 6, 0), GREY)
+    s.box((-6, 4, 0), (6, 4.3, 4), GREY)
+    turn = math.radians(degrees)
+    after, corner, big = np.array([math.cos(turn), 0, math.sin(turn)]), np.array([1.0, 2.0, 1.1]), times * d
+    start = corner - before * big * math.tan(turn / 2)
+    elbow, end = bent(start, before, after, big, d / 2)
+    s.tube((-2.5, 2.0, 1.1), tuple(start), d / 2, GREY, 0.5, 64)
+    s.add(elbow, GREY, 0.5)
+    s.tube(tuple(end), tuple(end + 1.3 * after), d / 2, GREY, 0.5, 64)
+    clouds = [scan(s, (x, y, 1.6), 0.3 * k, 70 + k, Scanner(points=500_000)) for k, (x, y) in enumerate(((-1.0, -0.5), (1.8, 0.2)))]
+    points = np.concatenate([frames.apply(pose, cloud.xyz) for cloud, pose in clouds])
+    on = (np.abs(points[:, 0] + 0.5) < 0.1) & (np.abs(np.hypot(points[:, 1] - 2, points[:, 2] - 1.1) - d / 2) < 0.003)
+    pipe = grown(points, points[on][on.sum() // 2])
+    assert len(pipe.runs) == 2 and np.linalg.norm(pipe.corners - corner, axis=1).min() < 0.004
+    (found,) = pipe.bends
+    assert found is not None and abs(math.degrees(found.turn) - degrees) < 0.5
+    assert abs(found.radius - big) < 0.06 * big, (found.radius, big)
+
+
+def test_a_mitre_has_no_radius() -> None:
+    """Two tubes that meet at a corner without a bend: nothing is told."""
+    points, true = gallery(32)
+    d, corners = true[2]
+    off = np.hypot(points[:, 1] - corners[0][1], points[:, 2] - corners[0][2]) - d / 2
+    pick = points[(np.abs(points[:, 0] - corners[:2, 0].mean()) < 0.8) & (np.abs(off) < 0.004)]
+    pipe = grown(points, pick[len(pick) // 2])
+    assert all(b is None or b.radius < 0.75 * d for b in pipe.bends)
 
 
 def test_a_wall_and_a_square_column_are_no_pipes() -> None:

@@ -27,7 +27,7 @@ ROUND = 48  # sides of a tube
 class Body:
     """kind: tube (runs of one radius round the corners of an axis), prism (an outline that goes ``along``), ball, line, area (a line that closes)
     or point. points (n, 3): metres in the coordinates that it is handed over in; values: what was measured of it, by name. use: member, of
-    steel, or nothing."""
+    steel, or nothing; bends: of a tube, the radius of its axis at each corner where that is known."""
 
     kind: str
     name: str
@@ -36,6 +36,7 @@ class Body:
     values: Values
     along: Array | None = None
     use: str = ""
+    bends: tuple[float | None, ...] = ()
 
 
 def origin(bodies: list[Body]) -> Array:
@@ -102,7 +103,9 @@ def ifc(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
         for k, angle in enumerate(turns(p), start=1):
             ball = f.createIfcSphere(f.createIfcAxis2Placement3D(point(np.zeros(3))), b.radius)
             item = f.createIfcCsgSolid(ball)
-            out.append(placed("IfcPipeFitting", f"{b.name}, bend {k} of {angle:.1f} degrees", p[k], solid, ("Body", "CSG"), item))
+            round_ = b.bends[k - 1] if len(b.bends) == len(p) - 2 else None
+            words = f"{b.name}, bend {k} of {angle:.1f} degrees" + (f", radius {1000 * round_:.0f} mm" if round_ else "")
+            out.append(placed("IfcPipeFitting", words, p[k], solid, ("Body", "CSG"), item))
             out[-1].PredefinedType = "BEND"
         system = api.system.add_system(f, ifc_class="IfcDistributionSystem")
         system.Name = b.name

@@ -44,9 +44,20 @@ def describe(row: Note, frame: InUse) -> dict[str, Any]:
         "at": at.tolist(),
         "figures": measured(row.kind, at, plane, stretched(row, frame)),
         "radius": row.detail.get("radius") if row.kind == "pipe" else None,
+        "bends": bends_of(row, frame),
         "section": section_words(row.detail) if row.kind == "profile" else None,
         "frame": frame.name,
     }
+
+
+def bends_of(row: Note, frame: InUse) -> list[dict[str, float] | None]:
+    """The bends of a pipe, corner by corner: turn in degrees, radius of the axis in metres; None where the points do not tell it."""
+    by = frames.stretch(frame.T_frame_part)
+    return (
+        [None if b is None else {"turn": b["turn"], "radius": b["radius"] * by} for b in row.detail.get("bends", [])]
+        if row.kind == "pipe"
+        else []
+    )
 
 
 def section_words(detail: dict[str, Any]) -> str:
@@ -126,7 +137,8 @@ def bodies(s: Session, project_id: str, frame: InUse) -> list[Body]:
         if n["remark"]:
             values["remark"] = n["remark"]
         base, along = prism_of(rows[n["id"]], frame) if kind == "prism" else (np.array(n["at"], float), None)
-        out.append(Body(kind, n["name"], base, radius, values, along, "member" if n["kind"] == "profile" else ""))
+        bends = tuple(None if b is None else float(b["radius"]) for b in n["bends"])
+        out.append(Body(kind, n["name"], base, radius, values, along, "member" if n["kind"] == "profile" else "", bends))
     return out
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -125,4 +126,5 @@ def _heard(long: float, progress: Progress) -> None:
 def kept(pipe: Pipe) -> dict[str, Any]:
     """What a note keeps of a pipe besides its corners."""
     runs = [{"a": r.a.tolist(), "b": r.b.tolist(), "radius": r.radius, "rms": r.rms, "points": r.points, "seen": r.seen} for r in pipe.runs]
-    return {"radius": pipe.radius, "rms": pipe.rms, "points": pipe.points, "nominal": pipe.nominal, "runs": runs}
+    bends = [None if b is None else {"turn": math.degrees(b.turn), "radius": b.radius, "points": b.points} for b in pipe.bends]
+    return {"radius": pipe.radius, "rms": pipe.rms, "points": pipe.points, "nominal": pipe.nominal, "runs": runs, "bends": bends}

@@ -3050,6 +3050,16 @@ export interface components {
             word: ("one" | "two" | "first" | "second" | "third" | "fourth" | "none") | null;
         };
         /**
+         * BendOut
+         * @description turn in degrees; radius of the axis, metres.
+         */
+        BendOut: {
+            /** Radius */
+            radius: number;
+            /** Turn */
+            turn: number;
+        };
+        /**
          * BesideIn
          * @description reach: metres from the model that points are looked at.
          */
@@ -4868,6 +4878,8 @@ export interface components {
         NoteOut: {
             /** At */
             at: number[][];
+            /** Bends */
+            bends: (components["schemas"]["BendOut"] | null)[];
             /** Figures */
             figures: {
                 [key: string]: number;

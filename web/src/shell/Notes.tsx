@@ -238,6 +238,15 @@ export function NoteCard({ id, note: n }: { id: string; note: Note }) {
         const [value, of] = figure(k, v, unit);
         return <Row key={k} name={NAMES[k] ?? k} value={value} unit={of} limit="" />;
       })}
+      {n.bends.map((b, k) => (
+        <Row
+          key={`bend${k}`}
+          name={`bend ${k + 1}${b ? `, of ${b.turn.toFixed(1)}°` : ""}, radius`}
+          value={b ? (1000 * b.radius).toFixed(0) : "not told"}
+          unit={b ? "mm" : ""}
+          limit=""
+        />
+      ))}
       <Heading>
         {n.kind === "pipe" || n.kind === "profile"
           ? "Its axis"

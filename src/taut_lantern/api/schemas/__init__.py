@@ -60,7 +60,7 @@ from .draw import (
 )
 from .hand_over import DeliveryIn, DeliveryOut
 from .models import BesideIn, ComparedOut, DesignModelOut, ElementOut, ElementsOut, ModelPatch
-from .notes import CatchIn, CatchOut, NoteIn, NoteOut, NotePatch, PipeIn, PlaneIn, PlaneOut, ViewIn, ViewOut, ViewPatch
+from .notes import BendOut, CatchIn, CatchOut, NoteIn, NoteOut, NotePatch, PipeIn, PlaneIn, PlaneOut, ViewIn, ViewOut, ViewPatch
 from .place import (
     ControlOut,
     ControlPatch,
@@ -154,6 +154,7 @@ __all__ = [
     "AimIn",
     "AimOut",
     "AnswerIn",
+    "BendOut",
     "BesideIn",
     "Binned",
     "BoxIn",

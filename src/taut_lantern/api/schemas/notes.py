@@ -31,6 +31,13 @@ class PipeIn(Model):
     part: Id | None = None
 
 
+class BendOut(Out):
+    """turn in degrees; radius of the axis, metres."""
+
+    turn: float
+    radius: float
+
+
 class NoteOut(Out):
     """points: in the part; at: in the coordinates named, where E, N, H; figures by name: metres, square metres, degrees."""
 
@@ -43,6 +50,7 @@ class NoteOut(Out):
     points: list[list[float]]
     at: list[list[float]]
     figures: dict[str, float]
+    bends: list[BendOut | None]  # of a pipe, at each corner of its axis; null where its points do not tell it
     section: str | None = None  # of a steel member, the standard section it is of; with those that would do as well
     radius: float | None = None  # of a pipe, whose points are the corners of its axis
     frame: str

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from ..errors import NotEnough
+from .bends import Bend, bend
 from .cylinders import CLOSE, Array, Axis, Cloud, apart, close_to, fitted, meeting, normals, off_axis, seen_round
 from .fit import Circle
 from .series import nominal
@@ -23,6 +24,7 @@ GAP = 0.5  # metres that a run may be bridged over
 ROUND = math.radians(50)  # of its skin that must be seen
 MOST = 24  # runs of a pipe
 MANY = 1500  # points that axes are tried on
+WHOLE = 0.7  # of what lies beside a bend that has to be on its skin for a run to be a chord of it
 TRIES = 40_000_000  # distances of points to axes that may be tried at one end
 
 
@@ -58,6 +60,7 @@ class Pipe:
     points: int
     nominal: float | None
     length: float = field(default=0.0)
+    bends: tuple[Bend | None, ...] = ()  # at each corner between runs; None where its points do not tell it
 
 
 def _seed(cloud: Cloud, pick: Array, radius: float | None = None) -> Axis | None:
@@ -201,6 +204,7 @@ def grown(points: Array, pick: Array, hear: Callable[[float], None] | None = Non
             chain = [*chain, found] if end else [found, *chain]
             if hear:
                 hear(sum(r.length for r in chain))
+    chain, bends = _bent(cloud, chain, first.radius)
     corners = _corners(chain)
     weight = np.array([r.length for r in chain])
     radius = float(np.average([r.radius for r in chain], weights=weight))
@@ -208,7 +212,27 @@ def grown(points: Array, pick: Array, hear: Callable[[float], None] | None = Non
     count = sum(r.points for r in chain)
     told = nominal(Circle((0.0, 0.0), radius, rms, count, 0.5))
     long = float(np.linalg.norm(np.diff(corners, axis=0), axis=1).sum())
-    return Pipe(chain, corners, radius, rms, count, told, long)
+    return Pipe(chain, corners, radius, rms, count, told, long, bends)
+
+
+def _bent(cloud: Cloud, chain: list[Run], radius: float) -> tuple[list[Run], tuple[Bend | None, ...]]:
+    """(the runs without chords of wide bends, the bends between those that stay)."""
+    k = 1
+    while k < len(chain) - 1:
+        one, other = chain[k - 1], chain[k + 1]
+        found = _bend_of(cloud, one, other, radius)
+        wide = found is not None and chain[k].length < found.radius * found.turn + 2 * radius and found.share > WHOLE
+        chain = [*chain[:k], *chain[k + 1 :]] if wide else chain
+        k += not wide
+    return chain, tuple(_bend_of(cloud, a, b, radius) for a, b in zip(chain, chain[1:], strict=False))
+
+
+def _bend_of(cloud: Cloud, one: Run, other: Run, radius: float) -> Bend | None:
+    first, second = Axis(one.a, one.along, radius), Axis(other.a, other.along, radius)
+    if abs(float(one.along @ other.along)) > 0.99 or apart(first, second) > 0.25 * radius + 0.01:
+        return None
+    corner = meeting(first, second)
+    return bend(cloud.near(corner, 8 * radius + 0.3), corner, one.along, other.along, radius)
 
 
 def _run(cloud: Cloud, axis: Axis) -> Run:
