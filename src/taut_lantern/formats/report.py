@@ -22,7 +22,7 @@ class ReportTable:
 
 
 def _figure(text: str) -> bool:
-    return text in ("–", "") or text.lstrip("-−±").replace(".", "", 1).isdigit()
+    return text in ("–", "") or text.lstrip("+-−±").replace(".", "", 1).isdigit()
 
 
 @dataclass(frozen=True)

@@ -27,6 +27,9 @@ def compared(s: Session, project_id: str, model_id: str) -> tuple[DesignModel, d
     return row, {**told, "elements": elements, "why_old": old}
 
 
+MARGIN = 90  # pixels at the sides of a histogram, for its figures
+
+
 def _mm(value: float | None, sign: str = "") -> str:
     return "–" if value is None else f"{1000 * value:{sign}.1f}"
 
@@ -93,14 +96,16 @@ def _bars(told: dict[str, Any], wide: int = 1200, high: int = 420) -> tuple[byte
     image = Image.new("RGB", (wide, high), "#FCFAF5")
     pen = ImageDraw.Draw(image)
     most = max(max(counts), 1)
-    step = (wide - 80) / len(counts)
+    step = (wide - 2 * MARGIN) / len(counts)
     for k, n in enumerate(counts):
         at = (k + 0.5) / len(counts) * 2 * reach - reach
         top = high - 50 - (high - 80) * n / most
-        pen.rectangle([40 + k * step + 1, top, 40 + (k + 1) * step - 1, high - 50], fill="#23407A" if abs(at) <= tolerance else "#D9A35F")
-    pen.line([40, high - 50, wide - 40, high - 50], fill="#1E2530", width=2)
+        pen.rectangle(
+            [MARGIN + k * step + 1, top, MARGIN + (k + 1) * step - 1, high - 50], fill="#23407A" if abs(at) <= tolerance else "#D9A35F"
+        )
+    pen.line([MARGIN, high - 50, wide - MARGIN, high - 50], fill="#1E2530", width=2)
     for share in (-1.0, -0.5, 0.0, 0.5, 1.0):
-        x = 40 + (share + 1) / 2 * (wide - 80)
+        x = MARGIN + (share + 1) / 2 * (wide - 2 * MARGIN)
         pen.text((x, high - 40), f"{1000 * share * reach:+.0f} mm" if share else "0", fill="#1E2530", anchor="ma", font_size=22)
     out = io.BytesIO()
     image.save(out, "PNG")
