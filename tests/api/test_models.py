@@ -184,6 +184,9 @@ def test_what_we_hand_over_ourselves_comes_back_where_it_was_at_large_coordinate
         c.scale(1000, 1000, 1000)
         c.translate(5000 * k, 0, 0)
         getattr(c, how)(doc.modelspace(), dxfattribs={"layer": f"Träger {k}"})
+    doc.modelspace().add_text("1.2 m", dxfattribs={"layer": "words"})  # what has no faces is left out, and needs none of its readers
+    doc.modelspace().add_linear_dim((0, 2), (0, 0), (3, 0)).render()
+    doc.modelspace().add_mtext("two\nlines")
     doc.saveas(tmp_path / "b.dxf")
     found, unit = model.read(tmp_path / "b.dxf", "b.dxf")
     assert unit == "mm" and found.names == ("Träger 0", "Träger 1", "Träger 2") and len(found.faces) == 36

@@ -26,6 +26,7 @@ MESHES = (".obj", ".stl", ".ply", ".glb")
 SUFFIXES = (".ifc", ".dxf", *MESHES)
 MOST = 3_000_000  # faces
 SECONDS, MEMORY = 300.0, 4 << 30  # that a file may take
+WITH_FACES = ("3DFACE", "SOLID", "TRACE", "MESH", "POLYLINE", "LINE", "LWPOLYLINE", "CIRCLE", "ARC")  # with a thickness, the last ones
 INSUNITS = {1: 0.0254, 2: 0.3048, 4: 0.001, 5: 0.01, 6: 1.0, 21: 1200 / 3937}
 
 
@@ -61,6 +62,11 @@ def _warm(suffix: str) -> None:
             doc = new()
             cube().render_polyface(doc.modelspace())
             cube().render_mesh(doc.modelspace())
+            cube().render_3dfaces(doc.blocks.new("small"))
+            doc.modelspace().add_blockref("small", (3, 0))
+            doc.modelspace().add_lwpolyline([(0, 0), (1, 0, 0.2, 0.2, 0.5), (1, 1)], dxfattribs={"thickness": 1})
+            doc.modelspace().add_line((0, 0), (1, 1), dxfattribs={"thickness": 1})
+            doc.modelspace().add_circle((0, 0), 1, dxfattribs={"thickness": 1})
             doc.saveas(path)
         else:
             import trimesh
@@ -186,7 +192,8 @@ def _dxf(path: Path, suffix: str) -> tuple[list[Part], float | None]:
 
     doc, _ = recover.readfile(path)
     layers: dict[str, list[tuple[Array, NDArray[np.int64]]]] = {}
-    for p in disassemble.to_primitives(disassemble.recursive_decompose(doc.modelspace())):
+    own = (e for e in doc.modelspace() if e.dxftype() in (*WITH_FACES, "INSERT"))
+    for p in disassemble.to_primitives(e for e in disassemble.recursive_decompose(own) if e.dxftype() in WITH_FACES):
         mesh: Any = p.mesh
         if mesh is not None and mesh.faces:
             corners, sides = [tuple(x) for x in mesh.vertices], [list(face) for face in mesh.faces]
