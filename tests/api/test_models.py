@@ -5,6 +5,8 @@ from __future__ import annotations
 import csv
 import io
 import math
+import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -191,3 +193,15 @@ def test_what_we_hand_over_ourselves_comes_back_where_it_was_at_large_coordinate
     found, unit = model.read(tmp_path / "b.dxf", "b.dxf")
     assert unit == "mm" and found.names == ("Träger 0", "Träger 1", "Träger 2") and len(found.faces) == 36
     assert np.allclose(found.box, [[-0.5] * 3, [10.5, 0.5, 0.5]])
+
+
+@pytest.mark.parametrize("schema", ["IFC2X3", "IFC4", "IFC4X3"])
+def test_every_schema_of_ifc_is_read_sealed(tmp_path: Path, schema: str) -> None:
+    """In a process that has read none before, as a worker's is: a block of 1 x 0.5 x 0.3 m, in millimetres."""
+    model._small_ifc(tmp_path / "a.ifc", schema)
+    code = (
+        "import sys; from pathlib import Path; from taut_lantern.formats.model import read;"
+        "m, u = read(Path(sys.argv[1]), 'a.ifc'); print(m.names[0], [round(float(v), 4) for v in m.box[1] - m.box[0]], u)"
+    )
+    told = subprocess.run([sys.executable, "-c", code, str(tmp_path / "a.ifc")], capture_output=True, text=True, check=False)
+    assert told.stdout.strip() == "block, BuildingElementProxy [1.0, 0.5, 0.3] m", told.stderr

@@ -58,6 +58,9 @@ def _warm(suffix: str) -> None:
         path = Path(folder) / f"small{suffix}"
         if suffix == ".ifc":
             ifc(path, "small", "", [Body("tube", "small", np.array([[0.0, 0, 0], [1, 0, 0], [1, 1, 0]]), 0.1, {})])
+            for schema in ("IFC2X3", "IFC4X3"):  # each has a reader of its own
+                _small_ifc(Path(folder) / f"{schema}.ifc", schema)
+                _read(Path(folder) / f"{schema}.ifc", f"{schema}.ifc", None)
         elif suffix == ".dxf":
             doc = new()
             cube().render_polyface(doc.modelspace())
@@ -73,6 +76,27 @@ def _warm(suffix: str) -> None:
 
             trimesh.creation.box().export(path)
         _read(path, path.name, None)
+
+
+def _small_ifc(path: Path, schema: str) -> None:
+    """A block of a schema, in millimetres."""
+    import ifcopenshell
+    import ifcopenshell.guid
+
+    made: Any = ifcopenshell.file
+    f = made(schema=schema)
+    at = f.createIfcAxis2Placement3D(f.createIfcCartesianPoint([0.0, 0.0, 0.0]))
+    context = f.createIfcGeometricRepresentationContext(None, "Model", 3, 1e-5, at, None)
+    units = f.createIfcUnitAssignment([f.createIfcSIUnit(None, "LENGTHUNIT", "MILLI", "METRE")])
+    f.create_entity("IfcProject", GlobalId=ifcopenshell.guid.new(), RepresentationContexts=[context], UnitsInContext=units)
+    flat = f.createIfcAxis2Placement2D(f.createIfcCartesianPoint([0.0, 0.0]))
+    solid = f.createIfcExtrudedAreaSolid(
+        f.createIfcRectangleProfileDef("AREA", None, flat, 1000.0, 500.0), at, f.createIfcDirection([0.0, 0.0, 1.0]), 300.0
+    )
+    shape = f.createIfcProductDefinitionShape(None, None, [f.createIfcShapeRepresentation(context, "Body", "SweptSolid", [solid])])
+    place = f.createIfcLocalPlacement(None, at)
+    f.create_entity("IfcBuildingElementProxy", GlobalId=ifcopenshell.guid.new(), Name="block", ObjectPlacement=place, Representation=shape)
+    f.write(str(path))
 
 
 def _read(path: Path, name: str, unit: str | None) -> tuple[Mesh, str]:
