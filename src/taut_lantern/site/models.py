@@ -19,7 +19,7 @@ from ..core.draw.shapes import Shape
 from ..core.errors import NotFound
 from ..formats.drawn import Drawn
 from ..store.marks import deletions_of
-from ..store.models import DesignModel, ModelMesh, Section, Station
+from ..store.models import CropBox, DesignModel, ModelMesh, Section, Station
 from ..store.tiles import tile_of, unpack
 from .common import Array, get_project, matrix, owned
 from .drawing import cut_of
@@ -77,7 +77,14 @@ def models_of(s: Session, project_id: str, part_id: str | None) -> list[DesignMo
 
 def of_now(s: Session, project_id: str, row: DesignModel, revision: int) -> dict[str, Any]:
     """The state that a comparison is of."""
-    return {"T": [round(float(v), 9) for v in T_part_model(row).ravel()], "revision": revision, "deletions": deletions_of(s, project_id)}
+    q = select(CropBox.id, CropBox.version).where(CropBox.project_id == project_id, CropBox.part_id == row.part_id, CropBox.active)
+    crop = sorted([str(box), int(version)] for box, version in s.execute(q).tuples())  # what they take away is not compared
+    return {
+        "T": [round(float(v), 9) for v in T_part_model(row).ravel()],
+        "revision": revision,
+        "deletions": deletions_of(s, project_id),
+        "crop": crop,
+    }
 
 
 def why_old(was: dict[str, Any], now: dict[str, Any]) -> str:
@@ -86,6 +93,7 @@ def why_old(was: dict[str, Any], now: dict[str, Any]) -> str:
         "T": "the model was moved since",
         "revision": "the network changed since",
         "deletions": "points were deleted or brought back since",
+        "crop": "crop boxes were changed since",
     }
     return next((words[k] for k in words if was.get(k) != now[k]), "")
 

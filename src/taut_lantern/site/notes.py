@@ -22,7 +22,8 @@ UNIT = {"diameter": ("mm", 1000.0), "standard_diameter": ("mm", 1000.0), "rms": 
         "error": ("mm", 1000.0), "section_height": ("mm", 1000.0), "section_width": ("mm", 1000.0),
         "angle": ("degrees", 1.0), "level_angle": ("degrees", 1.0), "area": ("m2", 1.0), "level_area": ("m2", 1.0)}  # fmt: skip
 WORDS = {"slope": "length", "level": "level length", "height": "difference in height", "rms": "fit", "standard_diameter": "standard diameter",
-         "section_height": "height of the section", "section_width": "width of the section", "level_angle": "level angle", "level_area": "level area", "round": "length round it", "flat": "out of flat"}  # fmt: skip
+         "section_height": "height of the section", "section_width": "width of the section",
+         "level_angle": "level angle", "level_area": "level area", "round": "length round it", "flat": "out of flat"}  # fmt: skip
 LAYER, AXES, PIPES, SOLIDS = "notes", "pipe axis", "pipe", "solids"
 
 
@@ -131,7 +132,7 @@ def bodies(s: Session, project_id: str, frame: InUse) -> list[Body]:
             detail = rows[n["id"]].detail
             values |= {"points": int(detail["points"]), "runs": len(detail["runs"])}
         if n["kind"] == "profile":
-            values |= {"section": str(rows[n["id"]].detail["section"]), "points": int(rows[n["id"]].detail["points"])}
+            values |= {"section": str(n["section"]), "points": int(rows[n["id"]].detail["points"])}
         if kind == "ball":
             radius = float(n["figures"]["diameter"]) / 2
         if n["remark"]:
