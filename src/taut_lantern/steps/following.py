@@ -30,7 +30,8 @@ PLACES = 8  # that are read round
 
 
 def start(project_id: str, at: list[float], name: str = "", part_id: str | None = None, what: str = "pipe") -> str:
-    """Follow the pipe (or the steel member: profile) that a place (3,) of a part lies on; asking for the same again while that is under way gives the same job."""
+    """Follow the pipe (or the steel member: profile) that a place (3,) of a part lies on;
+    asking for the same again while that is under way gives the same job."""
     with session() as s:
         project = journal.locked_project(s, project_id)
         part = wanted(s, project, part_id)

@@ -103,7 +103,8 @@ class DesignModel(Journaled, Base):
 
 
 class ModelMesh(Base):
-    """The faces of a design model, never changed (until they are read, its file as it came); and what the cloud was found to leave it by, of which state: a result that can be made
+    """The faces of a design model, never changed (until they are read, its file as it came);
+    and what the cloud was found to leave it by, of which state: a result that can be made
     again at any time."""
 
     __tablename__ = "model_mesh"
