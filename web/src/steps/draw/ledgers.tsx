@@ -1,7 +1,17 @@
 /** The lists of Draw: sections, lines, layers. */
 import { useRef, useState } from "react";
 import { http, sent, type Schemas, type Section } from "../../api/client";
-import { tell, tellError, tellUndoable, useAsk, useLayers, useProject, useSections } from "../../api/queries";
+import {
+  tell,
+  tellError,
+  tellUndoable,
+  useAsk,
+  useBoxes,
+  useEdits,
+  useLayers,
+  useProject,
+  useSections,
+} from "../../api/queries";
 import { Button, fixed, type Column } from "../../kit";
 import { NameInPlace } from "../../kit/naming";
 import { Table } from "../../kit/table";
@@ -17,7 +27,8 @@ export function SectionsLedger({ id }: { id: string }) {
   const [naming, setNaming] = useState<string | null>(null);
   const project = useProject(id).data;
   const unit = project?.unit ?? "m";
-  const revision = project?.network_revision ?? 0;
+  const cleaned = [...(useEdits(id).data ?? []), ...(useBoxes(id).data ?? [])].filter((x) => x.active);
+  const revision = `${project?.network_revision ?? 0}.${cleaned.length}.${cleaned.reduce((n, x) => n + x.version, 0)}`;
   const rename = useAsk(id, ({ s, name }: { s: Section; name: string }) =>
     sent(
       http.PATCH("/api/projects/{project_id}/sections/{section_id}", {
