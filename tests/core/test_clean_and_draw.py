@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from taut_lantern.core import frames
 from taut_lantern.core.clean.select import Box, Lasso, Slab, Sphere
 from taut_lantern.core.draw.fit import find_circles, find_lines, fit_circle
-from taut_lantern.core.draw.section import Cut, box_meets, plan, slab, stepped, upright
+from taut_lantern.core.draw.section import Cut, about, boxes_meet, plan, slab, stepped, upright
 from taut_lantern.core.errors import BadInput
 from taut_lantern.core.kernels import outline, reference
 
@@ -82,11 +82,13 @@ def test_a_box_that_a_shape_covers_has_every_point_inside_it(seed: int) -> None:
         Box((0, 0, 0), (1.5, 2, 1), 0.4),
     ]
     for shape in shapes:
-        if shape.covers(corners):
-            assert shape.meets(corners) and shape.inside(p).all()
+        meets, inside = shape.meets(corners[None])[0], shape.inside(p)
+        assert meets or not inside.any()
+        assert inside.all() or not shape.covers(corners[None])[0]
     flat = (corners @ view[:, :3].T + view[:, 3])[:, :2] / (corners @ view[:, :3].T + view[:, 3])[:, 3:]
     wide = np.array([[-3, -3], [3, -3], [3, 3], [-3, 3.0]])
-    assert Lasso(view, wide).covers(corners) and not Lasso(view, flat.mean(axis=0) + 0.1 * np.ptp(flat, axis=0) * wide).covers(corners)
+    within = Lasso(view, flat.mean(axis=0) + 0.1 * np.ptp(flat, axis=0) * wide)
+    assert Lasso(view, wide).covers(corners[None])[0] and not within.covers(corners[None])[0]
 
 
 def test_a_plan_takes_its_slab_and_looks_down() -> None:
@@ -140,8 +142,10 @@ def test_no_tile_with_points_in_the_slab_is_passed_over(seed: int) -> None:
         upright(a, b, 0.05, 0.05),
         upright(a, b, 0.05, 0.05, [(1.0, rng.normal()), (1.5, -1)]),
     ):
-        if slab(cut, frames.apply(t, p))[1].any():
-            assert box_meets(cut, t, p.min(axis=0), p.max(axis=0))
+        _, inside = slab(cut, frames.apply(t, p))
+        assert set(np.nonzero(inside)[0]) <= set(about(cut, t, p.astype(np.float32)))
+        if inside.any():
+            assert boxes_meet(cut, t, p.min(axis=0)[None], p.max(axis=0)[None])[0]
 
 
 def walls(noise: float = 0.0015, seed: int = 3) -> tuple[np.ndarray, list[tuple[tuple[float, float], tuple[float, float]]]]:

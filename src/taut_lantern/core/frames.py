@@ -64,6 +64,9 @@ def small(d: Array) -> Array:
     return t
 
 
+_CORNERS = np.array([[i, j, k] for i in (0, 1) for j in (0, 1) for k in (0, 1)])  # of a box: lowest or highest in x, y, z
+
+
 def pose(yaw_rad: float = 0.0, xyz: tuple[float, float, float] = (0.0, 0.0, 0.0)) -> Array:
     t = np.eye(4)
     c, s = math.cos(yaw_rad), math.sin(yaw_rad)
@@ -82,6 +85,11 @@ def inverse(t: Array) -> Array:
 def apply(t: Array, p: NDArray[Any]) -> Array:
     """Points (n, 3) in the source frame -> (n, 3) float64 in the target frame."""
     return np.asarray(p, dtype=float) @ t[:3, :3].T + t[:3, 3]
+
+
+def corners(low: NDArray[Any], high: NDArray[Any]) -> Array:
+    """The eight corners (n, 8, 3) of boxes from low (n, 3) to high (n, 3) along the axes of their frame."""
+    return np.stack([low, high], axis=1).astype(float)[:, _CORNERS, [0, 1, 2]]
 
 
 def orthonormal(t: Array) -> Array:

@@ -4,22 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from ..core import frames
-from ..core.draw.section import Cut, box_meets, slab
-from ..store.marks import deleted_mask, deletions_of, points_of_zones, with_nested, zones_of
+from ..core.draw.section import Cut, about, boxes_meet, slab
+from ..store.marks import deleted_mask, deletions_of, points_of_zones, with_deletions, with_nested, zones_of
 from ..store.models import Section, Station
-from ..store.tiles import read_tiles, tiles_of
+from ..store.through import in_turn
+from ..store.tiles import Reader, boxes_of, read_tiles
 from .common import Array, Progress, matrix, stations_of
 from .drawing import cut_of
 from .parts import stations_in
 from .visible import clip_of
 
+TILES = 32  # read and cut at a time
 AT_ONCE = 20_000_000  # points read for a picture in a request; a larger slab is shown from its coarser levels
 
 
@@ -43,6 +44,16 @@ class Piece:
     points: Array
     rgb: NDArray[np.uint8]
     intensity: NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class _Task:
+    """Some tiles of a station, and which of its points (points,) are not looked at."""
+
+    station: int
+    tiles: list[int]
+    T_part_station: Array
+    dead: NDArray[np.bool_] | None
 
 
 def cleaning_of(s: Session, project_id: str, section: Section) -> str:
@@ -70,21 +81,18 @@ class Slicing:
         if self.zones is not None:
             self.stations = [x for x in self.stations if x.id in self.zones]
         self.pose = [T_base_part @ matrix(x.pose) for x in self.stations]
-        rows: list[list[Any]] = [tiles_of(s, [x.id]) for x in self.stations]
-        self.tiles = sum(len(x) for x in rows)
-        met = [
-            [r for r in own if box_meets(self.cut, t, np.array(r.low), np.array(r.high))] for own, t in zip(rows, self.pose, strict=True)
-        ]
-        levels: dict[int, int] = {}
-        for r in (r for found in met for r in found):
-            levels[r.level] = levels.get(r.level, 0) + r.count
-        deepest, held = -1, 0
-        for level in sorted(levels):
-            held += levels[level]
-            if reads is not None and held > reads and deepest >= 0:
-                break
-            deepest = level
-        self.met = [[r.id for r in found if r.level <= deepest] for found in met]
+        boxes = boxes_of(s, [x.id for x in self.stations])
+        self.tiles = sum(len(x.id) for x in boxes.values())
+        own = [boxes[x.id] for x in self.stations]
+        met = [boxes_meet(self.cut, t, x.low, x.high) for x, t in zip(own, self.pose, strict=True)]
+        held = np.zeros(64, np.int64)  # points by level
+        for x, meets in zip(own, met, strict=True):
+            np.add.at(held, x.level[meets], x.count[meets])
+        if reads is not None:  # as many levels as hold no more, and at least the coarsest
+            some = np.nonzero(held)[0]
+            deep = some[max(1, int(np.count_nonzero(np.cumsum(held[some]) <= reads))) - 1] if len(some) else 0
+            met = [meets & (x.level <= deep) for x, meets in zip(own, met, strict=True)]
+        self.met = [x.id[meets].tolist() for x, meets in zip(own, met, strict=True)]
         self.read = sum(len(x) for x in self.met)
 
     @property
@@ -94,24 +102,40 @@ class Slicing:
         return frames.apply(self.cut.T_section_base, at)
 
     def pieces(self, progress: Progress = Progress()) -> Iterator[Piece]:
-        """Tile by tile the points within, without what is deleted or cropped."""
+        """Some tiles at a time the points within, without what is deleted or cropped."""
+        for piece in in_turn(self._tasks(progress), self._within):
+            if len(piece.points):
+                yield piece
+
+    def _tasks(self, progress: Progress) -> Iterator[_Task]:
+        touched = with_deletions(self.s, [x.id for x in self.stations])
         for k, (station, ids) in enumerate(zip(self.stations, self.met, strict=True)):
             progress.report(f"cutting {station.name}", k, len(self.stations))
             progress.check()
             if not ids:
                 continue
-            dead, there = deleted_mask(self.s, station), matrix(station.pose)
+            dead = deleted_mask(self.s, station) if station.id in touched else None
             if self.zones is not None:
                 apart = np.ones(station.points, bool)
                 apart[self.zones[station.id]] = False
-                dead |= apart
-            for tile in read_tiles(ids):
-                p, inside = slab(self.cut, frames.apply(self.pose[k], tile.xyz))
-                inside &= ~dead[tile.first : tile.first + len(p)]
-                if self.box is not None and inside.any():
-                    inside &= self.box.inside(frames.apply(there, tile.xyz))
-                if inside.any():
-                    yield Piece(k, p[inside], tile.rgb[inside], (tile.intensity[inside] >> 8).astype(np.uint8))
+                dead = apart if dead is None else dead | apart
+            for first in range(0, len(ids), TILES):
+                yield _Task(k, ids[first : first + TILES], matrix(station.pose), dead)
+
+    def _within(self, task: _Task, through: Reader) -> Piece:
+        some = [(np.zeros((0, 3)), np.zeros((0, 3), np.uint8), np.zeros(0, np.uint8))]
+        for tile in read_tiles(task.tiles, through=through):
+            near = about(self.cut, self.pose[task.station], tile.xyz)
+            if task.dead is not None:
+                near = near[~task.dead[tile.first + near]]
+            p, inside = slab(self.cut, frames.apply(self.pose[task.station], tile.xyz[near]))
+            if self.box is not None and inside.any():
+                inside &= self.box.inside(frames.apply(task.T_part_station, tile.xyz[near]))
+            if inside.any():
+                own = near[inside]
+                some.append((p[inside], tile.rgb[own], (tile.intensity[own] >> 8).astype(np.uint8)))
+        points, rgb, intensity = (np.concatenate(part) for part in zip(*some, strict=True))
+        return Piece(task.station, points, rgb, intensity)
 
 
 def slab_of(

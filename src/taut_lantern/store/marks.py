@@ -96,6 +96,12 @@ def deleted_mask(s: Session, station: Station) -> NDArray[np.bool_]:
     return mask_of(marks_of(s, station.id), station.points)
 
 
+def with_deletions(s: Session, station_ids: Iterable[str]) -> set[str]:
+    """Of stations those of which any active deletion marks points."""
+    q = select(PointSet.station_id).join(Edit, Edit.points == PointSet.set_id).distinct()
+    return set(s.scalars(q.where(PointSet.station_id.in_(list(station_ids)), Edit.active, Edit.does == "delete")))
+
+
 def deletions_of(s: Session, project_id: str) -> str:
     """Names what is deleted in a project: the same as long as that is the same."""
     q = select(Edit.points).where(Edit.project_id == project_id, Edit.active, Edit.does == "delete").order_by(Edit.points)
@@ -126,8 +132,8 @@ def points_of_zones(s: Session, project_id: str, chosen: Iterable[str]) -> dict[
     return out
 
 
-def _in_zones(s: Session, station: Station, which: str) -> Marks:
-    zones = zones_of(s, station.project_id)
+def _in_zones(s: Session, station: Station, which: str, zones: list[Zone] | None) -> Marks:
+    zones = zones_of(s, station.project_id) if zones is None else zones
     if which == "apart from even":
         zones = [z for z in zones if z.kind != "even"]
     chosen = with_nested(zones, {z.id for z in zones if (z.locked if which == "locked" else not z.shown)})
@@ -136,14 +142,15 @@ def _in_zones(s: Session, station: Station, which: str) -> Marks:
     return [(n, data) for n, data in s.execute(q)] if sets else []
 
 
-def hidden_mask(s: Session, station: Station, even: bool = True) -> NDArray[np.bool_]:
-    """(points,) bool: which points lie in a zone that is not shown. even: also those that are only left out at one spacing."""
-    return mask_of(_in_zones(s, station, "hidden" if even else "apart from even"), station.points)
+def hidden_mask(s: Session, station: Station, even: bool = True, zones: list[Zone] | None = None) -> NDArray[np.bool_]:
+    """(points,) bool: which points lie in a zone that is not shown. even: also those that are only left out at one spacing; zones: those
+    of the project, where somebody has asked for them."""
+    return mask_of(_in_zones(s, station, "hidden" if even else "apart from even", zones), station.points)
 
 
-def locked_mask(s: Session, station: Station) -> NDArray[np.bool_]:
+def locked_mask(s: Session, station: Station, zones: list[Zone] | None = None) -> NDArray[np.bool_]:
     """(points,) bool: which points lie in a locked zone."""
-    return mask_of(_in_zones(s, station, "locked"), station.points)
+    return mask_of(_in_zones(s, station, "locked", zones), station.points)
 
 
 def class_marks(s: Session, station_id: str) -> list[tuple[int, int, bytes]]:

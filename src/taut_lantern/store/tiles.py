@@ -7,9 +7,11 @@ Everything else about its points is a layer beside it with a revision: intensity
 
 from __future__ import annotations
 
+import json
 from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import nullcontext
 from dataclasses import dataclass
 from itertools import islice
 from typing import Any, Protocol
@@ -19,7 +21,7 @@ import psycopg
 import zstandard
 from numpy.typing import NDArray
 from psycopg.types.json import Jsonb
-from sqlalchemy import and_, func, select
+from sqlalchemy import Text, and_, cast, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, aliased
 
@@ -218,6 +220,39 @@ def tiles_of(s: Session, station_ids: list[str]) -> list[Any]:
     return list(s.execute(q.where(TileRow.station_id.in_(station_ids)).order_by(TileRow.level, TileRow.first)))
 
 
+@dataclass(frozen=True)
+class Boxes:
+    """Tiles of a station without their points, coarse first: id, level, first point and number (n,) each, and the corners of the boxes
+    that hold them (n, 3), station frame."""
+
+    id: NDArray[np.int64]
+    level: NDArray[np.int64]
+    first: NDArray[np.int64]
+    count: NDArray[np.int64]
+    low: NDArray[np.float64]
+    high: NDArray[np.float64]
+
+
+def boxes_of(s: Session, station_ids: list[str]) -> dict[str, Boxes]:
+    """The tiles of each of many stations, in one question."""
+    ends = (cast(TileRow.low, Text), cast(TileRow.high, Text))  # read at once below: one by one they take ten times as long
+    q = select(TileRow.station_id, TileRow.id, TileRow.level, TileRow.first, TileRow.count, *ends)
+    rows = s.execute(q.where(TileRow.station_id.in_(station_ids)).order_by(TileRow.station_id, TileRow.level, TileRow.first)).all()
+    if not rows:
+        names, columns = (), [()] * 4
+        low = high = np.zeros((0, 3))
+    else:
+        names, *columns, lows, highs = zip(*rows, strict=True)
+        low, high = (np.array(json.loads(f"[{','.join(x)}]"), float) for x in (lows, highs))
+    numbers = [np.array(x, np.int64) for x in columns]
+    of = np.array(names, str)
+    out = {}
+    for x in station_ids:
+        own = slice(int(np.searchsorted(of, x)), int(np.searchsorted(of, x, side="right")))
+        out[x] = Boxes(numbers[0][own], numbers[1][own], numbers[2][own], numbers[3][own], low[own], high[own])
+    return out
+
+
 def tree_of(s: Session, station_id: str) -> Tree:
     """The tree of a station's tiles, in the order of their points."""
     q = select(TileRow.level, TileRow.count, TileRow.low, TileRow.high, TileRow.spacing)
@@ -286,9 +321,17 @@ def _select(kinds: Kinds) -> str:
 Row = tuple[int, int, bytes, dict[str, bytes]]  # first, count, geometry, layers
 
 
-def _rows(kinds: Kinds, ids: list[int] | None, station_id: str | None, most_level: int) -> Iterator[Row]:
+Reader = psycopg.Connection[Any]
+
+
+def reader() -> Reader:
+    """A connection that tiles are read through one after the other, by whoever reads of many stations; theirs to close."""
+    return psycopg.connect(settings().database, autocommit=True)
+
+
+def _rows(kinds: Kinds, ids: list[int] | None, station_id: str | None, most_level: int, through: Reader | None = None) -> Iterator[Row]:
     chosen = _select(kinds)
-    with psycopg.connect(settings().database) as c, c.cursor(binary=True) as cursor:
+    with nullcontext(through) if through else psycopg.connect(settings().database) as c, c.cursor(binary=True) as cursor:
         asked = [(f"{chosen} WHERE t.station_id = %s AND t.level <= %s ORDER BY t.first", (station_id, most_level), None)]
         if ids is not None:
             some = [ids[k : k + 32] for k in range(0, len(ids), 32)]
@@ -302,11 +345,11 @@ def _rows(kinds: Kinds, ids: list[int] | None, station_id: str | None, most_leve
 
 
 def read_tiles(
-    ids: list[int] | None = None, station_id: str | None = None, most_level: int = 99, kinds: Kinds = BOTH
+    ids: list[int] | None = None, station_id: str | None = None, most_level: int = 99, kinds: Kinds = BOTH, through: Reader | None = None
 ) -> Iterator[TilePoints]:
     """Tiles by id, or all of a station, in order, through a binary cursor; with the layers asked for, and zeros in place of the
     others. Damaged when one that was asked for is missing."""
-    for first, count, data, layers in _rows(kinds, ids, station_id, most_level):
+    for first, count, data, layers in _rows(kinds, ids, station_id, most_level, through):
         yield unpack(first, count, data, layers.get("intensity"), layers.get("colour"))
 
 
@@ -339,13 +382,17 @@ def read_station(s: Session, station: Station, with_grid: bool = True) -> Scan:
 
 
 __all__ = [
+    "Boxes",
+    "Reader",
     "Tile",
     "TilePoints",
+    "boxes_of",
     "first_stations",
     "for_browser",
     "layer_of",
     "read_station",
     "read_tiles",
+    "reader",
     "revisions_of",
     "roots_of",
     "tiles_of",

@@ -1,6 +1,6 @@
 """Selection shapes: which points are inside? Everything in the frame of one part, metres.
 
-A shape says of a box with eight corners whether it may hold points that are inside (``meets``), and whether all that it holds are
+A shape says of boxes with eight corners each which may hold points that are inside (``meets``), and of which all that they hold are
 (``covers``), so that only tiles at its rim are read, and of points which are (``inside``).
 """
 
@@ -25,10 +25,11 @@ ROUNDING = 1e-9  # of a view, by which a place may be told otherwise
 
 @dataclass(frozen=True)
 class Points:
-    """xyz (n, 3) in the part; range (n,) from their own station, metres; intensity (n,), 0 to 1, of those that have one."""
+    """xyz (n, 3) in the part; range (n,) from their own station, metres, for shapes that look at it; intensity (n,), 0 to 1, where it is
+    read and there."""
 
     xyz: Array
-    range: Array
+    range: Array | None = None
     intensity: Array | None = None
 
 
@@ -37,8 +38,8 @@ class Shape(Protocol):
     def reads(self) -> tuple[str, ...]:
         """Layers of the points that it looks at."""
 
-    def meets(self, corners: Array) -> bool:
-        """Whether a box with these corners (8, 3), in the part, may hold points that are inside."""
+    def meets(self, corners: Array) -> Flags:
+        """(n,) whether boxes with these corners (n, 8, 3), in the part, may hold points that are inside."""
 
     def holds(self, points: Points) -> Flags:
         """(n,) which of the points are inside."""
@@ -53,9 +54,14 @@ class Solid:
         """(n,) of points (n, 3), part frame."""
         raise NotImplementedError
 
-    def covers(self, corners: Array) -> bool:
-        """Whether every point of a box with these corners (8, 3) is surely inside."""
-        return False
+    def inside_from(self, T_part_source: Array, points: NDArray[np.float32]) -> Flags:
+        """(n,) of points (n, 3) in another frame."""
+        return self.inside(frames.apply(T_part_source, points))
+
+    def covers(self, corners: Array) -> Flags:
+        """(n,) whether every point of boxes with these corners (n, 8, 3) is surely inside; told is, of shapes without dents, whether their
+        corners are."""
+        return np.asarray(self.inside(corners.reshape(-1, 3)).reshape(-1, 8).all(axis=1))
 
     def holds(self, points: Points) -> Flags:
         return self.inside(points.xyz)
@@ -76,12 +82,13 @@ class Box(Solid):
     def T_part_box(self) -> Array:
         return self.T_part_base @ frames.pose(self.yaw, self.centre)
 
-    def meets(self, corners: Array) -> bool:
+    def meets(self, corners: Array) -> Flags:
         p = frames.apply(frames.inverse(self.T_part_box), corners)
-        return bool((p.min(axis=0) <= self.half).all() and (p.max(axis=0) >= -np.array(self.half)).all())
+        half = np.array(self.half)
+        return np.asarray(((p.min(axis=1) <= half) & (p.max(axis=1) >= -half)).all(axis=1))
 
-    def covers(self, corners: Array) -> bool:
-        return self.outline is None and bool(self.inside(corners).all())
+    def covers(self, corners: Array) -> Flags:
+        return super().covers(corners) if self.outline is None else np.zeros(len(corners), bool)
 
     def inside(self, points: Array) -> Flags:
         within = np.asarray((np.abs(frames.apply(frames.inverse(self.T_part_box), points)) <= np.array(self.half)).all(axis=1))
@@ -117,12 +124,9 @@ class Sphere(Solid):
         if not 0.005 <= self.radius <= 1000:
             raise BadInput("a sphere has a radius between 5 mm and 1 km", subject="radius", remedy="give it in metres, as 0.5")
 
-    def meets(self, corners: Array) -> bool:
-        nearest = np.clip(self.centre, corners.min(axis=0), corners.max(axis=0))
-        return bool(np.linalg.norm(nearest - self.centre) <= self.radius)
-
-    def covers(self, corners: Array) -> bool:
-        return bool(self.inside(corners).all())
+    def meets(self, corners: Array) -> Flags:
+        nearest = np.clip(self.centre, corners.min(axis=1), corners.max(axis=1))
+        return np.asarray(np.linalg.norm(nearest - self.centre, axis=1) <= self.radius)
 
     def inside(self, points: Array) -> Flags:
         return np.asarray(((points - self.centre) ** 2).sum(axis=1) <= self.radius**2)
@@ -147,12 +151,9 @@ class Slab(Solid):
     def _off(self, points: Array) -> Array:
         return np.asarray((points - self.at) @ self.normal)
 
-    def meets(self, corners: Array) -> bool:
+    def meets(self, corners: Array) -> Flags:
         off = self._off(corners)
-        return bool(off.min() <= self.high and off.max() >= self.low)
-
-    def covers(self, corners: Array) -> bool:
-        return bool(self.inside(corners).all())
+        return np.asarray((off.min(axis=1) <= self.high) & (off.max(axis=1) >= self.low))
 
     def inside(self, points: Array) -> Flags:
         off = self._off(points)
@@ -170,8 +171,8 @@ class Bright:
     def __post_init__(self) -> None:
         _ordered(self.low, self.high, "an intensity")
 
-    def meets(self, corners: Array) -> bool:
-        return True
+    def meets(self, corners: Array) -> Flags:
+        return np.ones(len(corners), bool)
 
     def holds(self, points: Points) -> Flags:
         if points.intensity is None:
@@ -190,10 +191,11 @@ class Away:
     def __post_init__(self) -> None:
         _ordered(self.low, self.high, "a range")
 
-    def meets(self, corners: Array) -> bool:
-        return True
+    def meets(self, corners: Array) -> Flags:
+        return np.ones(len(corners), bool)
 
     def holds(self, points: Points) -> Flags:
+        assert points.range is not None
         return np.asarray((points.range >= self.low) & (points.range <= self.high))
 
 
@@ -203,8 +205,8 @@ class All:
 
     reads: tuple[str, ...] = ()
 
-    def meets(self, corners: Array) -> bool:
-        return True
+    def meets(self, corners: Array) -> Flags:
+        return np.ones(len(corners), bool)
 
     def holds(self, points: Points) -> Flags:
         return np.ones(len(points.xyz), bool)
@@ -230,17 +232,23 @@ class _Drawn(Solid):
     def _bounds(self) -> tuple[Array, Array]:
         return self.outline.min(axis=0), self.outline.max(axis=0)
 
-    def meets(self, corners: Array) -> bool:
+    def _seen(self, corners: Array) -> tuple[Flags, Flags, Array]:
+        """(n,) which boxes are before the eye in part, (n,) which are as a whole, and where these are seen, (n, 8, 3)."""
         clip = corners @ self.view[:, :3].T + self.view[:, 3]
-        if (clip[:, 3] <= 1e-6).all():
-            return False
-        if not (clip[:, 3] > 1e-6).all():
-            return True
-        flat = clip[:, :3] / clip[:, 3:]
+        ahead = clip[..., 3] > 1e-6
+        whole = np.asarray(ahead.all(axis=1))
+        return np.asarray(ahead.any(axis=1)), np.asarray(whole), clip[..., :3] / np.where(whole[:, None], clip[..., 3], 1.0)[..., None]
+
+    def meets(self, corners: Array) -> Flags:
+        some, whole, flat = self._seen(corners)
         low, high = self._bounds()
-        if abs(self.view[3, :3]).max() < 1e-12 and (flat[:, 2].min() > 1 or flat[:, 2].max() < -1):
-            return False
-        return bool((flat[:, :2].max(axis=0) >= low).all() and (flat[:, :2].min(axis=0) <= high).all())
+        beside = (flat[..., :2].max(axis=1) < low).any(axis=1) | (flat[..., :2].min(axis=1) > high).any(axis=1)
+        if abs(self.view[3, :3]).max() < 1e-12:
+            beside |= (flat[..., 2].min(axis=1) > 1) | (flat[..., 2].max(axis=1) < -1)
+        return np.asarray(some & ~(whole & beside))
+
+    def covers(self, corners: Array) -> Flags:
+        return np.zeros(len(corners), bool)
 
     def in_front(self, points: Array) -> Flags:
         """(n,) which of all points (n, 3) that are inside are of the front; every one when all through is meant."""
@@ -272,26 +280,17 @@ class Lasso(_Drawn):
     def inside(self, points: Array) -> Flags:
         return outline.in_view(points, self.view, self.outline)
 
-    def covers(self, corners: Array) -> bool:
-        """No line of the outline crosses the rectangle of the view that the box is seen in, whose middle is inside."""
-        clip = corners @ self.view[:, :3].T + self.view[:, 3]
-        if not (clip[:, 3] > 1e-6).all():
-            return False
-        flat = clip[:, :3] / clip[:, 3:]
-        if not (np.abs(flat[:, 2]) <= 1).all():
-            return False
-        low, high = flat[:, :2].min(axis=0) - ROUNDING, flat[:, :2].max(axis=0) + ROUNDING
-        ends = np.vstack([self.outline[1:], self.outline[:1]])
-        step = ends - self.outline
-        with np.errstate(divide="ignore", invalid="ignore"):
-            one, other = (low - self.outline) / step, (high - self.outline) / step
-        level = step == 0  # in that direction within the rectangle all along, or nowhere
-        within = (self.outline >= low) & (self.outline <= high)
-        first = np.where(level, np.where(within, -np.inf, np.inf), np.minimum(one, other))
-        last = np.where(level, np.where(within, np.inf, -np.inf), np.maximum(one, other))
-        if (np.maximum(first.max(axis=1), 0.0) <= np.minimum(last.min(axis=1), 1.0)).any():
-            return False
-        return bool(outline.inside(((low + high) / 2)[None], self.outline)[0])
+    def inside_from(self, T_part_source: Array, points: NDArray[np.float32]) -> Flags:
+        return outline.in_view(points, self.view @ T_part_source, self.outline)
+
+    def covers(self, corners: Array) -> Flags:
+        """No line of the outline crosses the rectangle of the view that a box is seen in, whose middle is inside."""
+        _, whole, flat = self._seen(corners)
+        whole &= (np.abs(flat[..., 2]) <= 1).all(axis=1)
+        low, high = flat[..., :2].min(axis=1) - ROUNDING, flat[..., :2].max(axis=1) + ROUNDING
+        whole[whole] = outline.inside((low[whole] + high[whole]) / 2, self.outline)
+        whole[whole] = ~outline.crossing(low[whole], high[whole], self.outline)
+        return whole
 
 
 @dataclass(frozen=True)

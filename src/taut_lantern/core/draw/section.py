@@ -158,16 +158,25 @@ def slab(cut: Cut, points: Array) -> tuple[Array, NDArray[np.bool_]]:
     return p, inside
 
 
-def box_meets(cut: Cut, T_base_station: Array, low: Array, high: Array) -> bool:
-    """Whether an axis-aligned box in a station's frame can hold points of the slab."""
-    corner = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])])
-    p = frames.apply(cut.T_section_base @ T_base_station, corner)
-    low_at, high_at = p[:, 0].min(), p[:, 0].max()
-    shifts = [shift for begin, end, shift in cut.legs if begin <= high_at and end >= low_at]
-    if not any(p[:, 2].min() + x <= cut.before and p[:, 2].max() + x >= -cut.behind for x in shifts):
-        return False
+def about(cut: Cut, T_base_station: Array, points: NDArray[np.float32]) -> NDArray[np.int64]:
+    """Which of points (n, 3) in a station's frame lie about between the planes of a slab: told in single precision, of those alone that
+    :func:`slab` is asked about. All, of a cut in steps."""
+    if cut.steps:
+        return np.arange(len(points))
+    t = (cut.T_section_base @ T_base_station)[2]
+    off = points @ t[:3].astype(np.float32)
+    slack = 1e-3 + 1e-5 * float(np.abs(points).max(initial=0.0))  # metres, above what single precision may err by
+    return np.nonzero((off >= -cut.behind - t[3] - slack) & (off <= cut.before - t[3] + slack))[0]
+
+
+def boxes_meet(cut: Cut, T_base_station: Array, low: Array, high: Array) -> NDArray[np.bool_]:
+    """(n,) whether boxes from low (n, 3) to high (n, 3) along the axes of a station's frame can hold points of the slab."""
+    p = frames.apply(cut.T_section_base @ T_base_station, frames.corners(low, high).reshape(-1, 3)).reshape(-1, 8, 3)
+    least, most = p.min(axis=1), p.max(axis=1)
+    meets = np.zeros(len(p), bool)
+    for begin, end, shift in cut.legs:
+        on = (begin <= most[:, 0]) & (end >= least[:, 0])
+        meets |= on & (least[:, 2] + shift <= cut.before) & (most[:, 2] + shift >= -cut.behind)
     if cut.low is not None and cut.high is not None:
-        for k in range(2):
-            if p[:, k].min() > cut.high[k] or p[:, k].max() < cut.low[k]:
-                return False
-    return True
+        meets &= ((least[:, :2] <= cut.high) & (most[:, :2] >= cut.low)).all(axis=1)
+    return meets

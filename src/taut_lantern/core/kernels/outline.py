@@ -5,11 +5,15 @@ Edges are sorted into bands of y once; a point is tested against the edges of it
 
 from __future__ import annotations
 
+from functools import lru_cache
+from typing import Any
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
 BANDS = 256
+_Sorted = tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64], float, float] | None
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -42,8 +46,27 @@ def _inside(
 
 
 @njit(cache=True, nogil=True)
+def _crossing(low: NDArray[np.float64], high: NDArray[np.float64], corners: NDArray[np.float64], out: NDArray[np.bool_]) -> None:
+    count = len(corners)
+    for i in range(len(low)):
+        for e in range(count):
+            first, last = 0.0, 1.0  # of the edge, where it is within the rectangle
+            for axis in range(2):
+                a, b = corners[e, axis], corners[(e + 1) % count, axis]
+                if a == b:
+                    if a < low[i, axis] or a > high[i, axis]:
+                        last = -1.0
+                    continue
+                one, other = (low[i, axis] - a) / (b - a), (high[i, axis] - a) / (b - a)
+                first, last = max(first, min(one, other)), min(last, max(one, other))
+            if first <= last:
+                out[i] = True
+                break
+
+
+@njit(cache=True, nogil=True)
 def _in_view(
-    points: NDArray[np.float64],
+    points: NDArray[Any],
     view: NDArray[np.float64],
     bounds: NDArray[np.float64],
     edges: NDArray[np.float64],
@@ -73,14 +96,14 @@ def _in_view(
         out[i] = _odd(x, y, min(int(at), bands - 1), edges, first, listed)
 
 
-def in_view(points: NDArray[np.float64], view: NDArray[np.float64], corners: NDArray[np.float64]) -> NDArray[np.bool_]:
+def in_view(points: NDArray[Any], view: NDArray[np.float64], corners: NDArray[np.float64]) -> NDArray[np.bool_]:
     """(n,) bool for (n, 3) points that a view (4, 4) puts inside (k, 2) corners, before the eye and no deeper than the view (|z| <= w)."""
     out = np.zeros(len(points), np.bool_)
     sorted_ = _bands(corners)
     if sorted_ is None or not len(points):
         return out
     bounds = np.array([corners[:, 0].min(), corners[:, 0].max()], np.float64)
-    _in_view(np.ascontiguousarray(points, np.float64), np.ascontiguousarray(view, np.float64), bounds, *sorted_, out)
+    _in_view(np.asarray(points), np.ascontiguousarray(view, np.float64), bounds, *sorted_, out)
     return out
 
 
@@ -93,7 +116,23 @@ def inside(points: NDArray[np.float64], corners: NDArray[np.float64]) -> NDArray
     return out
 
 
-def _bands(corners: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64], float, float] | None:
+def crossing(low: NDArray[np.float64], high: NDArray[np.float64], corners: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """(n,) bool of rectangles from low (n, 2) to high (n, 2) that an edge of (k, 2) corners touches or crosses (Liang and Barsky 1984)."""
+    out = np.zeros(len(low), np.bool_)
+    _crossing(np.ascontiguousarray(low, float), np.ascontiguousarray(high, float), np.ascontiguousarray(corners, float), out)
+    return out
+
+
+@lru_cache(maxsize=16)
+def _bands_of(body: bytes) -> _Sorted:
+    return _sort(np.frombuffer(body, np.float64).reshape(-1, 2))
+
+
+def _bands(corners: NDArray[np.float64]) -> _Sorted:
+    return _bands_of(np.ascontiguousarray(corners, np.float64).tobytes())
+
+
+def _sort(corners: NDArray[np.float64]) -> _Sorted:
     """Edges, where the list of each band begins, the lists, the lowest y and bands per unit; None of an outline without height."""
     edges = np.ascontiguousarray(np.hstack([corners, np.roll(corners, -1, axis=0)]), np.float64)
     edges = edges[edges[:, 1] != edges[:, 3]]

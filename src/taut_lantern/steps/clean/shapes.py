@@ -32,8 +32,8 @@ class Marked:
     masks: dict[str, Flags]
     reads: tuple[str, ...] = ()
 
-    def meets(self, corners: Array) -> bool:
-        return True
+    def meets(self, corners: Array) -> Flags:
+        return np.ones(len(corners), bool)
 
     def holds(self, points: Any) -> Flags:
         raise NotImplementedError("told by number, not by place")
