@@ -1,8 +1,9 @@
-"""Selections over a hundred million stored points, and what five hundred deletions cost when a project is opened."""
+"""Selections, a plan and even density over stored points by the million, and what five hundred deletions cost when a project is opened."""
 
 from __future__ import annotations
 
 import os
+import sys
 import tempfile
 import time
 from pathlib import Path
@@ -10,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from .points import answer, child_of
 from .table import Row
 
 EDITS = 500
@@ -58,6 +60,30 @@ def _edited(project: str, stations: list[str], at: np.ndarray, view: list[float]
             made += 1
 
 
+def even(project: str) -> None:
+    """The whole job in a process of its own: read, told, written."""
+    from taut_lantern.site.common import Progress, stations_of
+    from taut_lantern.steps.clean import density
+    from taut_lantern.store.db import session
+
+    with session() as s:
+        part = stations_of(s, project)[0].part_id
+    begin = time.monotonic()
+    done = density.run(project, {"spacing": 0.005, "part": part}, Progress())
+    answer(seconds=time.monotonic() - begin, kept=done["kept"])
+
+
+def _plan(project: str) -> tuple[float, dict[str, int]]:
+    """Seconds to the slab of a plan, the second time, and what it read."""
+    from taut_lantern.steps.draw.cuts import make_section, slab_bytes
+
+    section = make_section(project, "plan", {"height": 0.5, "before": 0.0, "behind": 0.05})
+    slab_bytes(project, section)
+    begin = time.monotonic()
+    counts = slab_bytes(project, section)[1]
+    return time.monotonic() - begin, counts
+
+
 def run() -> list[Row]:
     from tests.databases import fresh_database
 
@@ -103,12 +129,14 @@ def _run() -> list[Row]:
             small, few = _select(project, ids, view, _outline(-0.1, 0.1, 0.04))
             large, many = _select(project, ids, view, _outline(0.05, 0.0, 0.55))
             selecting.clear(project)
+            seconds, counts = _plan(project)
             before = first(project)
             _edited(project, ids, at, view)
             after = first(project)
         finally:
             chromium.close()
             served.stop()
+    evened = child_of("measures.chosen", "even", site(10))
     words = f"of {STATIONS * EACH / 1e6:.0f} million points in {STATIONS} stations"
     return [
         Row(f"Outline round {few:,} {words}, to the count", f"{small:.2f} s", "none needed", "2 s", small < 2),
@@ -120,4 +148,16 @@ def _run() -> list[Row]:
             "at most 1.1x",
             after <= 1.1 * before,
         ),
+        Row(f"Plan of 5 cm {words}", f"{seconds:.2f} s", f"{counts['tiles_read']:,} of {counts['tiles']:,} tiles read", "1 s", seconds < 1),
+        Row(
+            "Even density of 10 million points to 5 mm, read and written",
+            f"{evened['seconds']:.1f} s, {evened['peak_gb']:.2f} GB",
+            "none needed",
+            "10 s, 1 GB",
+            evened["seconds"] < 10 and evened["peak_gb"] < 1,
+        ),
     ]
+
+
+if __name__ == "__main__":
+    even(*sys.argv[2:])

@@ -1,15 +1,13 @@
-"""What filters find on unseen draws of the demo site: people, beams on two surfaces; even density; each with its time."""
+"""What filters find on unseen draws of the demo site: people, beams on two surfaces; each with its time."""
 
 from __future__ import annotations
 
 import os
-import resource
 import time
 
 import numpy as np
 
 from taut_lantern.core import frames
-from taut_lantern.core.clean.even import Even
 from taut_lantern.core.clean.movers import Seen, movers, said
 from taut_lantern.core.clean.noise import afloat, lone, mixed
 from taut_lantern.core.scan.grid import range_image
@@ -118,15 +116,5 @@ def _air() -> list[Row]:
     ]
 
 
-def _density() -> list[Row]:
-    rng, even = np.random.default_rng(1), Even(0.005)
-    begin = time.monotonic()
-    for _ in range(5):
-        p = rng.uniform(0, 4, (2_000_000, 3)) * [1, 1, 0.001]
-        even.add(p, rng.random(len(p)).astype(np.float32))
-    seconds, memory = time.monotonic() - begin, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
-    return [Row("Even density: 10 million points to 5 mm", f"{seconds:.1f} s", f"{memory:.2f} GB in all", "10 s", seconds < 10)]
-
-
 def run() -> list[Row]:
-    return [*_density(), *_movers(), *_edges(), *_air()]
+    return [*_movers(), *_edges(), *_air()]

@@ -13,6 +13,7 @@ from ..scan.grid import Grid
 Array = NDArray[np.float64]
 LEAST, MOST = 0.0005, 1.0  # metres of a spacing
 NOISE, PER_METRE = 1.0, 0.03  # of a range, without unit: what grows with distance beside what does not, as scanners do
+SAMPLE, CHUNK = 100_000, 2_000_000  # cells that limits are told from; cells of all stations that are compared at a time, about
 STEEPEST = 8.0  # tangent of the incidence from which on nothing gets worse
 
 
@@ -33,16 +34,23 @@ def quality(grid: Grid, points: int) -> NDArray[np.float32]:
     return out
 
 
+@dataclass(frozen=True)
+class _Best:
+    """Of a station by cell, sorted: the number of the best point in it and how badly that was measured."""
+
+    cells: NDArray[np.int64]
+    worth: NDArray[np.float32]
+    index: NDArray[np.int32]
+
+
 @dataclass
 class Even:
-    """Collects stations one after another; ``kept`` says which points of each stay. spacing: metres, cells of the part."""
+    """Collects stations one after another; ``kept`` says which points of each stay when all are there. spacing: metres, cells of the
+    part. Of points that were measured as badly the one of the earlier station stays."""
 
     spacing: float
-    cells: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))  # sorted
-    worth: NDArray[np.float32] = field(default_factory=lambda: np.zeros(0, np.float32))
-    owner: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
-    index: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
-    stations: int = 0
+    _stations: list[_Best] = field(default_factory=list)
+    _stay: list[NDArray[np.bool_]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         if not LEAST <= self.spacing <= MOST:
@@ -54,22 +62,39 @@ class Even:
         if len(key) and np.abs(key).max() >= 1 << 20:
             raise BadInput("the site is too wide for that spacing", subject="spacing", remedy="choose a larger one, or crop the site")
         flat = ((key[:, 0] + (1 << 20)) << 42) | ((key[:, 1] + (1 << 20)) << 21) | (key[:, 2] + (1 << 20))
-        order = np.lexsort((worth, flat))
-        first = np.ones(len(order), bool)
-        first[1:] = flat[order][1:] != flat[order][:-1]
-        best = order[first]
-        own = np.full(len(best), self.stations, np.int32)
-        self.stations += 1
-        cells = np.concatenate([self.cells, flat[best]])
-        worth_ = np.concatenate([self.worth, worth[best]])
-        both = np.lexsort((worth_, cells))
-        keep = np.ones(len(both), bool)
-        keep[1:] = cells[both][1:] != cells[both][:-1]
-        chosen = both[keep]
-        self.owner = np.concatenate([self.owner, own])[chosen]
-        self.index = np.concatenate([self.index, best.astype(np.int64)])[chosen]
-        self.cells, self.worth = cells[chosen], worth_[chosen]
+        best = _winners(flat, worth)
+        self._stations.append(_Best(flat[best], worth[best], best.astype(np.int32)))
+        self._stay.clear()
 
     def kept(self, station: int) -> NDArray[np.int64]:
         """Sorted numbers of the points that stay of a station, by the order in which it was added."""
-        return np.sort(self.index[self.owner == station])
+        if not self._stay:
+            self._resolve()
+        return np.sort(self._stations[station].index[self._stay[station]]).astype(np.int64)
+
+    def _resolve(self) -> None:
+        """Which points of each station are the best of their cell among all stations, some cells after others."""
+        self._stay = [np.zeros(len(x.cells), bool) for x in self._stations]
+        total = sum(len(x.cells) for x in self._stations)
+        if not total:
+            return
+        some = np.sort(np.concatenate([x.cells[:: max(1, total // SAMPLE)] for x in self._stations]))
+        limits = some[np.linspace(0, len(some) - 1, total // CHUNK + 2).astype(int)]
+        limits[0] = min(int(x.cells[0]) for x in self._stations if len(x.cells))
+        limits[-1] = max(int(x.cells[-1]) for x in self._stations if len(x.cells)) + 1
+        for low, high in zip(limits[:-1], limits[1:], strict=True):
+            own = [slice(*np.searchsorted(x.cells, [low, high])) for x in self._stations]
+            cells = np.concatenate([x.cells[part] for x, part in zip(self._stations, own, strict=True)])
+            best = np.zeros(len(cells), bool)
+            best[_winners(cells, np.concatenate([x.worth[part] for x, part in zip(self._stations, own, strict=True)]))] = True
+            ends = np.cumsum([part.stop - part.start for part in own])[:-1]
+            for stay, part, mine in zip(self._stay, own, np.split(best, ends), strict=True):
+                stay[part] = mine
+
+
+def _winners(cells: NDArray[np.int64], worth: NDArray[np.float32]) -> NDArray[np.int64]:
+    """Of each cell the first of the entries with the least worth, sorted by cell."""
+    order = np.lexsort((worth, cells))
+    first = np.ones(len(order), bool)
+    first[1:] = cells[order][1:] != cells[order][:-1]
+    return np.asarray(order[first])
