@@ -22,6 +22,7 @@ from fastapi.testclient import TestClient
 from PIL import Image
 
 from taut_lantern.api.app import make_app
+from taut_lantern.api.routes import draw
 from taut_lantern.core import frames
 from taut_lantern.core.scan.scan import Scan
 from taut_lantern.formats import model
@@ -455,3 +456,35 @@ def test_a_steel_member_a_box_and_a_sphere_are_bodies_in_every_file(client: Test
     assert column["layer"] == "column" and column["fit"]["section"] == "HE 200 A" and column["shape"]["closed"]
     middle = (np.min(column["points"], axis=0) + np.max(column["points"], axis=0)) / 2
     assert np.linalg.norm(middle - (there[:2, 3] - stands[0][:2])) < 0.003
+
+
+def test_what_was_told_of_lines_before_is_told_as_if_anew_after_each_change(client: TestClient, p: str) -> None:
+    hand = Hand(client, p)
+    line = hand.draw("line", (0, 0), (2, 0))
+    rise = hand.draw("dimension", (0, 0), (2, 0), (1, 0.5), measure="aligned")
+    hand.draw("text", (1, 1), text="Sump", height=0.2)
+    before: set[str] = set()
+
+    def told() -> str:
+        """As it is told with what is kept, which is what is told when nothing is."""
+        kept = client.get(f"{hand.url}/sections").text
+        draw._told.clear()
+        assert client.get(f"{hand.url}/sections").text == kept
+        assert kept not in before
+        before.add(kept)
+        return kept
+
+    assert "2.000" in told()
+    hand.post("/traces/edit", do="move", ids=[line], at=[[0, 0], [0, 0.5]])
+    told()
+    undo(client, p)
+    told()
+    version = client.get(f"/api/projects/{p}").json()["version"]
+    assert client.patch(f"/api/projects/{p}", json={"version": version, "unit": "mm"}).status_code == 200
+    assert '"2000"' in told()
+    hand.post("/traces/remove", ids=[rise])
+    assert rise not in told()
+    fitted(client, p, hand.section)
+    told()
+    assert client.patch(f"{hand.url}/sections/{hand.section}", json={"version": 1, "height": 0.3}).status_code == 200
+    assert "the cut was moved since" in told()

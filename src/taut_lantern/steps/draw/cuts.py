@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Container, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -302,15 +302,20 @@ def _lines(lines: list[list[tuple[float, float]]]) -> list[list[list[float]]]:
     return [[[round(x, 5), round(y, 5)] for x, y in line] for line in lines]
 
 
-def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
-    """All cuts with what is drawn on them, as plain lines too, and how they are marked in each other."""
+TraceKey = tuple[Any, ...]
+"""What a trace is told from: as long as it is the same, so is what is told."""
+
+
+def list_sections(s: Session, project_id: str, known: Container[TraceKey] = ()) -> list[dict[str, Any]]:
+    """All cuts with what is drawn on them, as plain lines too, and how they are marked in each other. traces: of each its key, and what is
+    told of it, None where its key is known to whoever asks: of thousands of lines a stroke changes one."""
     project = get_project(s, project_id)
     revision = project.network_revision
     rows = list(s.scalars(select(Section).where(Section.project_id == project_id).order_by(Section.kind, Section.name)))
-    shown = select(Trace).where(Trace.project_id == project_id, Trace.state != "rejected")
-    by_section: dict[str, list[Trace]] = {}
-    for t in s.scalars(shown.order_by(Trace.layer, Trace.id)):
-        by_section.setdefault(t.section_id, []).append(t)
+    shown = select(Trace.section_id, Trace.id, Trace.version).where(Trace.project_id == project_id, Trace.state != "rejected")
+    by_section: dict[str, list[tuple[str, int]]] = {}
+    for section_id, trace_id, version in s.execute(shown.order_by(Trace.layer, Trace.id)):
+        by_section.setdefault(section_id, []).append((trace_id, version))
     in_part: dict[str | None, InUse] = {}
     names: dict[str, str] = {}
     if any(r.params.get("of") for r in rows):
@@ -319,9 +324,13 @@ def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
     for r in rows:
         frame = in_part.setdefault(r.part_id, in_use(s, project, r.part_id))
         cleaning = cleaning_of(s, project_id, r) if r.id in by_section else ""
-        own = by_section.get(r.id, [])
-        stepped_at = step_marks(r, [shape_of(t) for t in own]) if r.params.get("steps") else []
-        marks = [plain(d.shape) for d in [*cut_marks(r, [x for x in rows if x.part_id == r.part_id]), *stepped_at]]
+        steps = bool(r.params.get("steps"))
+        hangs_on = (r.id, r.version, frame.unit, frame.T_frame_part.tobytes(), revision, cleaning)
+        keys = [(*own, *hangs_on) for own in by_section.get(r.id, [])]
+        new = [key[0] for key in keys if key not in known]
+        told = {t.id: _trace(t, r, frame, revision, cleaning) for t in s.scalars(select(Trace).where(Trace.id.in_(new)))} if new else {}
+        shapes = [shape_of(t) for t in s.scalars(select(Trace).where(Trace.section_id == r.id, Trace.state != "rejected"))] if steps else []
+        marks = [plain(d.shape) for d in [*cut_marks(r, [x for x in rows if x.part_id == r.part_id]), *step_marks(r, shapes)]]
         out.append(
             {
                 "id": r.id,
@@ -341,7 +350,7 @@ def list_sections(s: Session, project_id: str) -> list[dict[str, Any]]:
                         if (e := marked_in(r, x)) is not None
                     ],
                 },
-                "traces": [_trace(t, r, frame, revision, cleaning) for t in own],
+                "traces": [(key, told.get(key[0])) for key in keys if key[0] in told or key in known],
             }
         )
     return out

@@ -10,6 +10,7 @@ import {
   tellUndoable,
   useDesign,
   useLayers,
+  useLine,
   useModels,
   useProject,
   useSections,
@@ -37,6 +38,12 @@ const KEYS: Partial<Record<Tool, string>> = {
 export const keyOf = (tool: Tool) => KEYS[tool]?.toUpperCase() ?? "";
 const TITLES: Record<Tool, string> = { ...DRAWS, ...EDITS };
 
+/** Read again what is drawn; where the server's events reach the page they say so themselves, and once is enough for thousands of lines. */
+function drawnAnew(id: string) {
+  if (useLine.getState().open) return;
+  for (const key of ["sections", "project", "layers"]) void cache.invalidateQueries({ queryKey: [id, key] });
+}
+
 /** Keep what the pen has made, and show it as soon as the server has it. */
 async function keep(id: string, section: string, act: Act) {
   const own = { project_id: id };
@@ -56,7 +63,7 @@ async function keep(id: string, section: string, act: Act) {
   } catch (error) {
     tellError(error);
   }
-  for (const key of ["sections", "project", "layers"]) void cache.invalidateQueries({ queryKey: [id, key] });
+  drawnAnew(id);
 }
 
 export async function removeTraces(id: string, ids: string[]) {
@@ -69,7 +76,7 @@ export async function removeTraces(id: string, ids: string[]) {
   } catch (error) {
     tellError(error);
   }
-  for (const key of ["sections", "project", "layers"]) void cache.invalidateQueries({ queryKey: [id, key] });
+  drawnAnew(id);
 }
 
 export function SheetPane({ id }: { id: string }) {
