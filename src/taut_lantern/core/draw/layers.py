@@ -33,6 +33,7 @@ def _of(*rows: tuple[str, str, str, float]) -> tuple[Layer, ...]:
 BUILDING = _of(
     ("wall", "#1e2530", "continuous", 0.5),
     ("column", "#3a2f6b", "continuous", 0.5),
+    ("beam", "#3a2f6b", "continuous", 0.35),
     ("opening", "#6b4a12", "continuous", 0.25),
     ("floor", "#4b5563", "continuous", 0.35),
     ("ceiling", "#4b5563", "dash-dot", 0.25),
@@ -48,6 +49,8 @@ BUILDING = _of(
 PLANT = _of(
     ("wall", "#1e2530", "continuous", 0.35),
     ("floor", "#4b5563", "continuous", 0.25),
+    ("beam", "#3a2f6b", "continuous", 0.35),
+    ("stair", "#6b4a12", "continuous", 0.25),
     ("steel", "#3a2f6b", "continuous", 0.5),
     ("pipe", "#0b6b68", "continuous", 0.5),
     ("pipe axis", "#0b6b68", "dash-dot", 0.18),

@@ -16,6 +16,7 @@ from ...core.draw.faces import Around, Face, reaches_up
 from ...core.draw.fit import Circle, refitted
 from ...core.draw.layers import TO_CHECK
 from ...core.draw.openings import facade, openings
+from ...core.draw.profiles import Flight, beams, flights, hanging
 from ...core.draw.series import nominal as standard_of
 from ...core.draw.steel import Found as Profiled
 from ...core.draw.steel import standing as columns_of
@@ -33,7 +34,7 @@ from ...store.queue import LIVE, enqueue
 READ = 3_000_000  # points of a slab that lines are found in
 SIDES = ("left", "bottom", "right", "top")  # of an opening
 THROUGH = 12.0  # metres before and behind an elevation that rays go to through its openings
-ABOVE, BELOW = 1.45, 1.0  # metres above and below a plan that tell of lean and height
+ABOVE, BELOW = 1.45, 1.0  # metres above and below a plan that tell of lean and height; below a ceiling as far as above
 
 
 def start(project_id: str, section_id: str) -> str:
@@ -80,12 +81,23 @@ def job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
             gone = {k for _, own in steel for k in own}
             kept = [f for k, f in enumerate(found.faces) if k not in gone]
             found = replace(found, faces=kept, walls=walls.walls_of(kept) if gone else found.walls)
+        stairs: list[Flight] = []
+        hung: set[int] = set()
+        if section.kind == "upright":
+            stairs = flights(slab.points[:, :2])
+            free = [f for f in found.faces if not any(x.holds(f.a, f.b) or x.along(f.a, f.b) for x in stairs)]
+            found, hung = replace(found, faces=free, walls=walls.walls_of(free)), beams(free)
+        elif section.kind == "ceiling":
+            cut = cut_of(section)
+            below = slab_of(s, project_id, section, READ, AT_ONCE, progress, deeper(cut, cut.before, ABOVE))
+            under = Around(below.points, below.station, below.stands)
+            hung = {k for k, f in enumerate(found.faces) if hanging(f, under)}
         revision = get_project(s, project_id).network_revision
         made = _Traces(s, project_id, section, around, revision)
         return (
             section.version,
             revision,
-            made.of(found) + [made.steel(x) for x, _ in steel],
+            made.of(found, hung) + [made.steel(x) for x, _ in steel] + [t for x in stairs for t in made.stair(x)],
             {"lines": len(found.faces) + len(found.arcs), "circles": len(found.circles), "walls": len(found.walls)},
         )
 
@@ -134,12 +146,12 @@ class _Traces:
         self.expected = [solved.get(x.id, {}).get("expected") for x in slab.stations]
         self.T_part_section = matrix(section.T_part_base) @ frames.inverse(cut_of(section).T_section_base)
 
-    def of(self, found: walls.Found) -> list[Trace]:
+    def of(self, found: walls.Found, hung: set[int]) -> list[Trace]:
         columns = walls.columns(found.faces)
         thick = {k: w for w in found.walls for k in (w.one, w.other)}
         out = []
         for k, f in enumerate(found.faces):
-            layer = "column" if k in columns else self._layer(f)
+            layer = "beam" if k in hung else "column" if k in columns else self._layer(f)
             note = self._note(f.rms, f.points, f.length, f.seen, f.bridged) | self._lean(f)
             note |= {"error_mm": 1000 * math.hypot(f.error, self._network(f)), "corners": list(f.ends), "side": f.side}
             note["pieces"] = [[list(p) for p in piece] for piece in f.pieces]
@@ -168,6 +180,25 @@ class _Traces:
         points = [[float(x), float(y)] for x, y in corners]
         layer = self._known("column")
         return Trace(**self.own, kind="polyline", layer=layer, points=points, radius=0.0, shape={"closed": True}, fit=note)
+
+    def stair(self, f: Flight) -> list[Trace]:
+        """A flight as one outline; of open treads each as a line."""
+        layer = self._known("stair")
+        same = {"rise_mm": 1000 * f.rise, "going_mm": 1000 * f.going, "uneven_mm": 1000 * f.uneven, "treads": len(f.treads)}
+        points = sum(t.points for t in f.treads)
+        rms = math.sqrt(sum(t.points * t.rms**2 for t in f.treads) / max(points, 1))
+        if f.closed:
+            corners = [[float(x), float(y)] for x, y in f.outline]
+            long = sum(math.dist(a, b) for a, b in zip(corners, corners[1:], strict=False))
+            seen = min(sum(t.seen + t.riser for t in f.treads), long)
+            note = self._note(rms, points, long, seen, long - seen) | same
+            return [Trace(**self.own, kind="polyline", layer=layer, points=corners, radius=0.0, shape={}, fit=note)]
+        out = []
+        for t in f.treads:
+            long = abs(t.x1 - t.x)
+            note = self._note(t.rms, t.points, long, min(t.seen, long), max(long - t.seen, 0.0)) | same
+            out.append(Trace(**self.own, kind="line", layer=layer, points=[[t.x, t.z], [t.x1, t.z]], radius=0.0, shape={}, fit=note))
+        return out
 
     def openings(self, slab: Slab, through: Slab) -> list[Trace]:
         """The doors, windows and gaps of the surface that an elevation shows."""

@@ -215,6 +215,9 @@ MORE = (
     "dashed",
     "stations",
     "profile",
+    "rise_mm",
+    "going_mm",
+    "uneven_mm",
 )
 
 
@@ -247,7 +250,7 @@ def values_of(s: Session, project_id: str, part_id: str | None, section_id: str 
                 "lean_mm_per_m": "lean_mm_m",
                 "expected_error_mm": "error_mm",
             }
-            for key in ("thickness_mm", "out_of_plumb_mm", "out_of_level_mm", "moved_mm", *named):
+            for key in ("thickness_mm", "out_of_plumb_mm", "out_of_level_mm", "moved_mm", "rise_mm", "going_mm", "uneven_mm", *named):
                 row[key] = _rounded(f.get(named.get(key, key)), 3)
             out.append({k: row.get(k) for k in (*COLUMNS, *MORE)})
     return out

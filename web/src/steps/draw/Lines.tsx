@@ -113,6 +113,13 @@ export function TraceCard({ id, trace: t }: { id: string; trace: Trace }) {
       {fit["thickness_mm"] !== undefined && (
         <Row name="thickness of the wall" value={fixed(fit["thickness_mm"])} unit="mm" />
       )}
+      {fit["rise_mm"] !== undefined && (
+        <>
+          <Row name={`rise of the flight of ${fit["treads"]} treads, mean`} value={fixed(fit["rise_mm"])} unit="mm" />
+          <Row name="going, mean" value={fixed(fit["going_mm"])} unit="mm" />
+          <Row name="rise that differs most from the mean, by" value={fixed(fit["uneven_mm"])} unit="mm" />
+        </>
+      )}
       {fit["nominal_mm"] !== undefined && <Row name="standard diameter" value={fixed(fit["nominal_mm"])} unit="mm" />}
       {fit["seen"] !== undefined && (
         <Row name="seen of its length" value={lengthIn(fit["seen"], unit)} unit={UNITS[unit].name} />
