@@ -488,3 +488,51 @@ def test_what_was_told_of_lines_before_is_told_as_if_anew_after_each_change(clie
     told()
     assert client.patch(f"{hand.url}/sections/{hand.section}", json={"version": 1, "height": 0.3}).status_code == 200
     assert "the cut was moved since" in told()
+
+
+def test_a_curved_wall_is_unrolled_traced_and_goes_out_where_it_stands(client: TestClient, tmp_path: Path) -> None:
+    """A round tank of 5 m radius, its shell in view from within, with a weld at every metre along it that is bright."""
+    rng, project, radius = np.random.default_rng(8), made(client, "A tank"), 5.0
+    angle, up = rng.uniform(-math.pi, math.pi, 300_000), rng.uniform(-1.5, 2.0, 300_000)
+    xyz = np.column_stack([radius * np.cos(angle), radius * np.sin(angle), up]) * (1 + rng.normal(0, 2e-4, (300_000, 1)))
+    weld = np.abs((angle * radius + 0.5) % 1.0 - 0.5) < 0.01
+    scan = Scan(xyz.astype(np.float32), np.where(weld, 0.9, 0.2).astype(np.float32), None, None, None)
+    bring_in(project, [write_scan(tmp_path / "T-1.e57", scan)])
+    picks = [[radius * math.cos(a), radius * math.sin(a)] for a in (-1.0, 0.2, 1.4)]
+    hand = Hand(client, project, kind="unrolled", line=picks, bent=True, before=0.05, behind=0.05, height=None)
+    (row,) = client.get(f"{hand.url}/sections").json()
+    assert row["name"] == "Unrolled A" and abs(row["foot"][-1][0] - 12.0) < 1e-3
+    body = client.get(f"{hand.url}/sections/{hand.section}/points").content
+    count = len(body) // 12
+    flat, bright = np.frombuffer(body, np.float32, 2 * count).reshape(-1, 2), np.frombuffer(body, np.uint8, offset=8 * count).reshape(-1, 4)
+    assert count == int((np.abs(angle - 0.2) < 1.2).sum()) and abs(np.ptp(flat[:, 0]) - 12.0) < 0.01
+    metre = np.abs((flat[:, 0] - radius + 0.5) % 1.0 - 0.5)  # welds lie at whole metres, the first pick 5 m round from one
+    assert (metre[bright[:, 3] > 150] < 0.012).all() and (bright[metre < 0.008, 3] > 150).all()
+    hand.draw("polyline", (2.0, -1.0), (6.0, -1.0), (6.0, 1.0), (2.0, 1.0), closed=True)
+    hand.draw("text", (4.0, 0.0), text="Nozzle", height=0.2)
+    assert client.post(f"{hand.url}/sections/{hand.section}/fit").json()["code"] == "bad_input"
+    drawing = ezdxf.readfile(deliver(client, project, "dxf", tmp_path))
+    assert not drawing.audit().errors
+    (line,) = (e for e in drawing.modelspace().query("POLYLINE") if e.dxf.layer == "wall")
+    places = np.array([v.dxf.location for v in line.vertices])
+    assert np.abs(np.hypot(places[:, 0], places[:, 1]) - radius).max() < 1e-6 and len(places) > 300
+    turn = np.unwrap(np.arctan2(places[:, 1], places[:, 0])) + 1.0
+    assert abs(turn.min() * radius - 2.0) < 1e-6 and abs(turn.max() * radius - 6.0) < 1e-6
+    assert sorted(places[:, 2].round(6)[[0, -1]].tolist()) == [-1.0, -1.0]
+    names = zipfile.ZipFile(deliver(client, project, "slab", tmp_path, sections=[hand.section], pixel=0.01, picture="intensity"))
+    with rasterio.open(io.BytesIO(names.read("Unrolled-A.tif"))) as picture:
+        seen = picture.read(1)
+        left = picture.bounds.left
+    column = seen[seen.shape[0] // 4 : -seen.shape[0] // 4].astype(float).mean(axis=0)
+    at = left + (np.arange(len(column)) + 0.5) * 0.01
+    on = np.abs((at - radius + 0.5) % 1.0 - 0.5)
+    inner = (at > 0.2) & (at < 11.8)
+    assert abs(column[(on < 0.006) & inner].mean() - column[(on > 0.05) & inner].mean()) > 40
+    sheet = hand.post("/sheets", name="Shell", sections=[hand.section], paper="A3")["id"]
+    text = pypdfium2.PdfDocument(deliver(client, project, "sheet", tmp_path, sheet=sheet).read_bytes())[0].get_textpage().get_text_range()
+    assert "Nozzle" in text and "Unrolled A" in text
+    plan = hand.post("/sections", kind="plan", height=0.2, behind=0.1)["id"]
+    marks = next(x["marks"] for x in client.get(f"{hand.url}/sections").json() if x["id"] == plan)
+    assert np.abs(np.linalg.norm(marks["lines"][0], axis=1) - radius).max() < 0.002 and [x["text"] for x in marks["letters"]] == ["A", "A"]
+    cuts = client.get(f"{hand.url}/cuts").json()
+    assert len(hand.post("/cuts", **cuts)["ids"]) == 2

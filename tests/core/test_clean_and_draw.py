@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from taut_lantern.core import frames
 from taut_lantern.core.clean.select import Box, Lasso, Slab, Sphere
 from taut_lantern.core.draw.fit import find_circles, find_lines, fit_circle
-from taut_lantern.core.draw.section import Cut, about, boxes_meet, plan, slab, stepped, upright
+from taut_lantern.core.draw.foot import Foot
+from taut_lantern.core.draw.section import Cut, about, boxes_meet, plan, slab, stepped, unrolled, upright
 from taut_lantern.core.errors import BadInput
 from taut_lantern.core.kernels import outline, reference
 
@@ -91,6 +92,36 @@ def test_a_box_that_a_shape_covers_has_every_point_inside_it(seed: int) -> None:
     assert Lasso(view, wide).covers(corners[None])[0] and not within.covers(corners[None])[0]
 
 
+@given(st.integers(0, 200))
+def test_what_stands_on_an_unrolled_wall_is_found_there_and_laid_back(seed: int) -> None:
+    """Lengths along it are those along the wall; what lies outside a corner of it is on no piece."""
+    rng = np.random.default_rng(seed)
+    bent = bool(seed % 2)
+    if bent:
+        radius, begin, sweep = rng.uniform(0.5, 40), rng.uniform(-3, 3), rng.uniform(0.2, 6.0) * rng.choice([-1, 1])
+        angle = begin + np.array([0, rng.uniform(0.2, 0.8), 1]) * sweep
+        foot = Foot.through(7.0 + radius * np.column_stack([np.cos(angle), np.sin(angle)]), True)
+        np.testing.assert_allclose(foot.long, radius * abs(sweep), rtol=1e-6)
+    else:
+        picks = np.cumsum(rng.uniform(1, 4, 5)[:, None] * np.array([[1, 0], [0.6, 0.8], [1, 0.2], [0.2, -1], [1, 0]]), axis=0)
+        foot = Foot.through(picks, False)
+        np.testing.assert_allclose(foot.long, np.linalg.norm(np.diff(picks, axis=0), axis=1).sum())
+    flat = np.column_stack([rng.uniform(0.25, foot.long - 0.25, 50), rng.uniform(0, 3, 50), rng.uniform(-0.05, 0.05, 50)])
+    if not bent:  # at corners pieces share what lies inside, and none has what lies outside
+        at = np.array([x for x, _, _ in foot.line()])
+        flat = flat[np.abs(flat[:, :1] - at).min(axis=1) > 0.2]
+    there = foot.rolled(flat)
+    back, on = foot.unrolled(there)
+    assert on.all()
+    np.testing.assert_allclose(back, flat, atol=1e-7)
+    assert foot.away(there).max() < 0.052
+    if not bent:
+        corner = foot.corners[1]
+        ways = [(corner - p) / np.linalg.norm(corner - p) for p in (foot.corners[0], foot.corners[2])]
+        outside = corner + 0.2 * sum(ways) / np.linalg.norm(sum(ways))
+        assert not foot.unrolled(np.array([[*outside, 1.0]]))[1][0]
+
+
 def test_a_plan_takes_its_slab_and_looks_down() -> None:
     cut = plan(1.2, before=0.0, behind=0.05)
     p, inside = slab(cut, np.array([[3, 4, 1.2], [3, 4, 1.16], [3, 4, 1.14], [3, 4, 1.21]]))
@@ -141,6 +172,8 @@ def test_no_tile_with_points_in_the_slab_is_passed_over(seed: int) -> None:
         plan(float(rng.normal()), 0.02, 0.05),
         upright(a, b, 0.05, 0.05),
         upright(a, b, 0.05, 0.05, [(1.0, rng.normal()), (1.5, -1)]),
+        unrolled(np.array([a, b, rng.normal(size=2) - 4]), 0.1, 0.2),
+        unrolled(np.array([a, b, rng.normal(size=2) - 4]), 0.1, 0.2, bent=True),
     ):
         _, inside = slab(cut, frames.apply(t, p))
         assert set(np.nonzero(inside)[0]) <= set(about(cut, t, p.astype(np.float32)))

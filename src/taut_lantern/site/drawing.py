@@ -13,11 +13,11 @@ from sqlalchemy.orm import Session
 from ..core import frames
 from ..core.draw.faces import unseen
 from ..core.draw.layers import BUILDING, TO_CHECK
-from ..core.draw.section import Cut, ceiling, plan, upright
-from ..core.draw.shapes import Shape, dimension
+from ..core.draw.section import Cut, ceiling, plan, unrolled, upright
+from ..core.draw.shapes import Shape, dimension, plain
 from ..core.errors import Conflict
 from ..core.frames import METRE_PER_UNIT
-from ..formats.drawn import Drawn
+from ..formats.drawn import Drawn, Entity
 from ..store.models import Project, Section, Trace
 from .common import Array, clean_name, matrix
 from .frames import InUse
@@ -31,6 +31,8 @@ def cut_of(section: Section) -> Cut:
     p = section.params
     if section.kind in LEVEL:
         return (plan if section.kind == "plan" else ceiling)(p["height"], p["before"], p["behind"], p.get("turn", 0.0))
+    if section.kind == "unrolled":
+        return unrolled(np.array(p["line"], float), p["before"], p["behind"], bool(p.get("bent")))
     return upright((p["a"][0], p["a"][1]), (p["b"][0], p["b"][1]), p["before"], p["behind"], p.get("steps") or ())
 
 
@@ -95,7 +97,8 @@ def words_of(shape: Shape, section: Section, frame: InUse) -> str:
     if measure == "angle":
         return f"{math.degrees(value):.2f}°"
     if measure == "level":
-        at = frames.apply(t, np.array([[*shape.points[0], 0.0]]))[0]
+        x, y = shape.points[0]
+        at = frames.apply(t, np.array([[0.0, 0.0, y] if section.kind == "unrolled" else [x, y, 0.0]]))[0]
         return length_words(float(at[2]), frame.unit, "+")
     return ("R " if measure == "radius" else "") + length_words(value * frames.stretch(t), frame.unit)
 
@@ -112,7 +115,12 @@ def sections_of(s: Session, project_id: str, part_id: str | None) -> list[Sectio
 
 def marked_in(section: Section, other: Section) -> Array | None:
     """The ends (2, 3) of an upright cut in the coordinates of a level one; None when it is not marked there."""
-    if section.kind not in LEVEL or other.kind in LEVEL or other.id == section.id or other.part_id != section.part_id:
+    if (
+        section.kind not in LEVEL
+        or other.kind not in ("upright", "elevation")
+        or other.id == section.id
+        or other.part_id != section.part_id
+    ):
         return None
     to = T_section_other(section, other)
     return frames.apply(to, np.array([[*other.params[end][:2], 0.0] for end in ("a", "b")]))
@@ -130,6 +138,7 @@ def cut_marks(section: Section, others: list[Section], T_there: Array | None = N
     t = np.eye(4) if T_there is None else T_there
     out: list[Drawn] = []
     for other in others:
+        out += _foot_mark(section, other, t)
         ends = marked_in(section, other)
         if ends is None:
             continue
@@ -157,6 +166,52 @@ def cut_marks(section: Section, others: list[Section], T_there: Array | None = N
     return out
 
 
+def _foot_mark(section: Section, other: Section, T_there: Array) -> list[Drawn]:
+    """The line that an unrolled wall stands on, and its name at both ends; nothing of another cut."""
+    foot = cut_of(other).foot
+    if foot is None or other.part_id != section.part_id:
+        return []
+    line = foot.line()
+    flat = frames.apply(T_section_other(section, other), np.array([[x, y, 0.0] for _, x, y in line]))[:, :2]
+    points = tuple((float(x), float(y)) for x, y in flat)
+    size = min(0.4, 0.07 * foot.long)
+    name = other.name.removeprefix("Unrolled ") or other.name
+    letters = [Shape("text", (at,), 0.0, {"text": name, "height": size}) for at in (points[0], points[-1])]
+    return [Drawn(Shape("polyline", points), MARKS, T_there, dashed=True), *(Drawn(x, MARKS, T_there) for x in letters)]
+
+
+def rolled(s: Session, project: Project, frame: InUse, section_ids: list[str] | None) -> list[Entity]:
+    """What is drawn on unrolled walls where it stands in space, as lines and texts, in a frame of the part, metres."""
+    hidden = {x["name"] for x in layers_of(project) if not x["shown"]}
+    out: list[Entity] = []
+    for section in sections_of(s, project.id, frame.part):
+        foot = cut_of(section).foot
+        if foot is None or (section_ids and section.id not in section_ids):
+            continue
+        to = frame.T_frame_part @ matrix(section.T_part_base)
+        for d in drawn_of(s, section, frame, np.eye(4)):
+            if d.layer in hidden:
+                continue
+            flat = plain(d.shape, words=d.words)
+            for line in flat.lines:
+                p = _close_together(np.array(line, float), 0.02 if foot.arc is not None else 0.05)
+                p = frames.apply(to, foot.rolled(np.column_stack([p, np.zeros(len(p))])))
+                out.append(Entity("polyline", d.layer, tuple((float(x), float(y), float(z)) for x, y, z in p)))
+            for x in flat.letters:
+                (at,) = frames.apply(to, foot.rolled(np.array([[*x.at, 0.0]])))
+                out.append(Entity("text", d.layer, ((float(at[0]), float(at[1]), float(at[2])),), x.text))
+    return out
+
+
+def _close_together(line: Array, step: float) -> Array:
+    """A line (n, 2) with corners between its own, no farther apart along than ``step``; none where it goes straight up."""
+    parts = [line[:1]]
+    for a, b in zip(line[:-1], line[1:], strict=True):
+        n = max(1, math.ceil(abs(float(b[0] - a[0])) / step))
+        parts.append(a + (b - a) * (np.arange(1, n + 1) / n)[:, None])
+    return np.concatenate(parts)
+
+
 def step_marks(section: Section, shapes: list[Shape], T_there: Array | None = None) -> list[Drawn]:
     """Where a cut in steps goes from one leg to the next: an upright line over what is drawn on it, and beyond by 0.3 m."""
     steps = section.params.get("steps") or ()
@@ -178,12 +233,13 @@ def drawn_of(s: Session, section: Section, frame: InUse, T_there: Array) -> list
 
 
 def drawn(s: Session, project: Project, frame: InUse, section_ids: list[str] | None, in_section: bool) -> list[Drawn]:
-    """Traces of a part in a frame of it, or in section coordinates; titles of the sections, and the cuts' marks in plans; metres."""
+    """Traces of a part in a frame of it, or in section coordinates; titles of the sections, and the cuts' marks in plans; metres. What is
+    drawn on unrolled walls lies on no plane in a frame: see ``rolled``."""
     rows = sections_of(s, project.id, frame.part)
     hidden = {x["name"] for x in layers_of(project) if not x["shown"]}
     out: list[Drawn] = []
     for section in rows:
-        if section_ids and section.id not in section_ids:
+        if (section_ids and section.id not in section_ids) or (section.kind == "unrolled" and not in_section):
             continue
         there = np.eye(4) if in_section else T_frame_section(section, frame)
         own = [d for d in drawn_of(s, section, frame, there) if d.layer not in hidden]

@@ -151,6 +151,8 @@ def distances(s: Session, project_id: str, station_id: str, first: int) -> bytes
 
 def design_lines(s: Session, section: Section) -> list[list[list[float]]]:
     """Where a section cuts the models that are shown, as lines in its coordinates."""
+    if section.kind == "unrolled":  # a model's edges lie on no plane there
+        return []
     t = cut_of(section).T_section_base @ frames.inverse(matrix(section.T_part_base))
     out: list[list[list[float]]] = []
     for row in models_of(s, section.project_id, section.part_id):

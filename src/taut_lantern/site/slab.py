@@ -99,7 +99,8 @@ class Slicing:
     def stands(self) -> Array:
         """Where the instruments stood (m, 3), section frame."""
         at = np.array([t[:3, 3] for t in self.pose]).reshape(-1, 3)
-        return frames.apply(self.cut.T_section_base, at)
+        at = frames.apply(self.cut.T_section_base, at)
+        return at if self.cut.foot is None else self.cut.foot.unrolled(at)[0]
 
     def pieces(self, progress: Progress = Progress()) -> Iterator[Piece]:
         """Some tiles at a time the points within, without what is deleted or cropped."""

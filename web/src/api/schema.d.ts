@@ -1925,7 +1925,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List Sections */
+        /**
+         * List Sections
+         * @description Traces that were told before are not told anew: after a stroke among thousands of lines one is.
+         */
         get: operations["list_sections"];
         put?: never;
         /** Make Section */
@@ -5576,6 +5579,11 @@ export interface components {
              * @default 0.05
              */
             behind: number;
+            /**
+             * Bent
+             * @default false
+             */
+            bent: boolean;
             /** Floor */
             floor?: number | null;
             /** Height */
@@ -5584,7 +5592,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "plan" | "ceiling" | "upright" | "elevation";
+            kind: "plan" | "ceiling" | "upright" | "elevation" | "unrolled";
             /** Line */
             line?: number[][] | null;
             /**
@@ -5602,6 +5610,8 @@ export interface components {
         SectionOut: {
             /** T Section Part */
             T_section_part: number[];
+            /** Foot */
+            foot: number[][];
             /** Id */
             id: string;
             /** Kind */

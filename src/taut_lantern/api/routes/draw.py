@@ -46,6 +46,7 @@ def make_section(project_id: P, body: x.SectionIn) -> x.Made:
         "height": body.height,
         "turn": body.turn,
         "line": body.line,
+        "bent": body.bent or None,
         "of": body.of and body.of.model_dump(),
     }
     name = body.name

@@ -24,7 +24,7 @@ class CutOf(Model):
 
 
 class SectionIn(Model):
-    kind: Literal["plan", "ceiling", "upright", "elevation"]
+    kind: Literal["plan", "ceiling", "upright", "elevation", "unrolled"]
     name: Name = ""
     part: Id | None = None  # None: the part that is shown first
     height: Number | None = None
@@ -35,7 +35,11 @@ class SectionIn(Model):
     b: Place | None = None
     before: Depth = 0.0
     behind: Depth = 0.05
-    line: Annotated[list[Place], Field(max_length=30)] | None = None  # upright, in steps: both ends of each leg in turn, instead of a and b
+    line: Annotated[list[Place], Field(max_length=200)] | None = (
+        None  # upright, in steps: both ends of each leg in turn, instead of a and b;
+    )
+    # unrolled: picks along the wall
+    bent: bool = False  # unrolled: along the arc through three picks
     of: CutOf | None = None  # None: of all that is seen
 
 
@@ -133,6 +137,7 @@ class SectionOut(Out):
     of: str  # what it is of alone, in words; "" when of all that is seen
     part: str | None
     T_section_part: list[float]
+    foot: list[list[float]]  # of an unrolled wall the line it stands on: metres along, x, y in the part; else empty
     marks: MarksOut
     traces: list[TraceOut]
 

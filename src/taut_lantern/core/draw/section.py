@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from .. import frames
 from ..errors import BadInput
+from .foot import Foot, arc_through
 
 Array = NDArray[np.float64]
 MOST = 60  # sections of a row
@@ -25,15 +26,17 @@ STEPS = 12  # of one cut
 @dataclass(frozen=True)
 class Cut:
     """T_section_base and the slab: from -behind to +before towards the viewer. low, high: limits along and across. steps: where the cut
-    goes on, metres along, and how far on beyond its line, away from the viewer."""
+    goes on, metres along, and how far on beyond its line, away from the viewer. foot: of a wall that is unrolled, the line in plan that it
+    stands on; along runs on it, across is up, and towards is what lies to the right of it."""
 
-    kind: str  # plan | ceiling | upright
+    kind: str  # plan | ceiling | upright | unrolled
     T_section_base: Array
     before: float
     behind: float
     low: tuple[float, float] | None = None  # limits in the section frame
     high: tuple[float, float] | None = None
     steps: tuple[tuple[float, float], ...] = ()
+    foot: Foot | None = None
 
     @property
     def legs(self) -> list[tuple[float, float, float]]:
@@ -82,6 +85,14 @@ def upright(
     return Cut("upright", t, before, behind, (-0.5, -1e6), (length + 0.5, 1e6), tuple((float(x), float(y)) for x, y in steps))
 
 
+def unrolled(line: Array, before: float, behind: float, bent: bool = False) -> Cut:
+    """A wall unrolled along the line through picks (n, 2), or along the arc through three; one looks at it from the right of the way."""
+    if before + behind <= 0:
+        raise BadInput("an unrolled wall needs some depth", subject="depth", remedy="give a depth before or behind the line")
+    foot = Foot.through(np.asarray(line, float).reshape(-1, 2), bent)
+    return Cut("unrolled", np.eye(4), before, behind, (-1e-6, -1e6), (foot.long + 1e-6, 1e6), (), foot)
+
+
 def stepped(line: Array) -> tuple[tuple[float, float], tuple[float, float], list[tuple[float, float]]]:
     """Ends a, b and steps of an upright cut from the ends of its legs, picked in turn (2n, 2): legs are laid parallel, each through the
     middle of its picks, and a step lies midway between the end of one leg and the beginning of the next."""
@@ -105,15 +116,8 @@ def stepped(line: Array) -> tuple[tuple[float, float], tuple[float, float], list
 def along_arc(picks: Array, spacing: float) -> tuple[Array, Array]:
     """(places (n, 2), unit ways there (n, 2)) at equal spacing along the arc through three picks (3, 2), from the first to the last. BadInput when
     they lie in a row or on each other."""
-    a, b, c = picks
-    m = 2 * np.array([b - a, c - a])
-    if abs(float(np.linalg.det(m))) < 1e-6:
-        raise BadInput("these three picks lie in a row", subject="sections", remedy="pick the arc's beginning, a place on it, and its end")
-    centre = np.linalg.solve(m, [float(b @ b - a @ a), float(c @ c - a @ a)])
-    radius = float(np.linalg.norm(a - centre))
-    start, on, end = (math.atan2(*(p - centre)[::-1]) for p in (a, b, c))
-    way = 1.0 if (on - start) % math.tau < (end - start) % math.tau else -1.0
-    long = radius * ((way * (end - start)) % math.tau)
+    centre, radius, start, sweep = arc_through(picks)
+    way, long = math.copysign(1.0, sweep), radius * abs(sweep)
     if not spacing > 0.01 or not long / spacing < MOST:
         raise BadInput("that makes too many sections", subject="sections", remedy=f"choose a wider spacing: at most {MOST} at once")
     angle = start + way * np.arange(0.0, long + 1e-6, spacing) / radius
@@ -150,9 +154,12 @@ def slab(cut: Cut, points: Array) -> tuple[Array, NDArray[np.bool_]]:
     """(points in the section frame (n, 3), mask of those inside the slab), of points in the base. Of a cut in steps, towards is told from
     the leg that a point is on."""
     p = frames.apply(cut.T_section_base, points)
-    if cut.steps:
+    on = np.ones(len(p), bool)
+    if cut.foot is not None:
+        p, on = cut.foot.unrolled(p)
+    elif cut.steps:
         p[:, 2] += cut.shift(p[:, 0])
-    inside = (p[:, 2] >= -cut.behind) & (p[:, 2] <= cut.before)
+    inside = on & (p[:, 2] >= -cut.behind) & (p[:, 2] <= cut.before)
     if cut.low is not None and cut.high is not None:
         inside &= (p[:, 0] >= cut.low[0]) & (p[:, 0] <= cut.high[0]) & (p[:, 1] >= cut.low[1]) & (p[:, 1] <= cut.high[1])
     return p, inside
@@ -160,8 +167,8 @@ def slab(cut: Cut, points: Array) -> tuple[Array, NDArray[np.bool_]]:
 
 def about(cut: Cut, T_base_station: Array, points: NDArray[np.float32]) -> NDArray[np.int64]:
     """Which of points (n, 3) in a station's frame lie about between the planes of a slab: told in single precision, of those alone that
-    :func:`slab` is asked about. All, of a cut in steps."""
-    if cut.steps:
+    :func:`slab` is asked about. All, of a cut in steps or an unrolled one."""
+    if cut.steps or cut.foot is not None:
         return np.arange(len(points))
     t = (cut.T_section_base @ T_base_station)[2]
     off = points @ t[:3].astype(np.float32)
@@ -173,6 +180,10 @@ def boxes_meet(cut: Cut, T_base_station: Array, low: Array, high: Array) -> NDAr
     """(n,) whether boxes from low (n, 3) to high (n, 3) along the axes of a station's frame can hold points of the slab."""
     p = frames.apply(cut.T_section_base @ T_base_station, frames.corners(low, high).reshape(-1, 3)).reshape(-1, 8, 3)
     least, most = p.min(axis=1), p.max(axis=1)
+    if cut.foot is not None:
+        middle = (least + most) / 2
+        half = np.linalg.norm((most - least)[:, :2], axis=1) / 2
+        return cut.foot.away(middle) <= half + max(abs(cut.before), abs(cut.behind))
     meets = np.zeros(len(p), bool)
     for begin, end, shift in cut.legs:
         on = (begin <= most[:, 0]) & (end >= least[:, 0])

@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from ...core import frames
 from ...core.clean.rooms import direction_of
 from ...core.draw.fit import find_lines
-from ...core.draw.section import MOST, across, along_arc, ceiling, plan, series, stepped, upright
+from ...core.draw.section import MOST, across, along_arc, ceiling, plan, series, stepped, unrolled, upright
 from ...core.draw.shapes import plain
 from ...core.errors import BadInput, NotFound
 from ...site.common import clean_name, finite, get_project, heavy, matrix, numbers, owned, stations_of
@@ -28,20 +28,23 @@ from ...store.marks import zones_of
 from ...store.models import Section, Trace
 from ...store.tiles import read_tiles
 
-KINDS = ("plan", "ceiling", "upright", "elevation")
+KINDS = ("plan", "ceiling", "upright", "elevation", "unrolled")
 STEP_UP = 0.12  # metres that parts two floors
 TEMPLATE = "taut-lantern cuts 1"
 
 
 def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
     """The parameters of a cut as they are kept: plan, ceiling: height; upright, elevation: a, b, steps (or line: the ends of the legs
-    in turn); before, behind; of: ids of the stations or zones that it is of alone. BadInput else."""
+    in turn); unrolled: line, and bent when it is the arc through three picks; before, behind; of: ids of the stations or zones that it is of alone. BadInput else."""
     depth = finite([params.get("before", 0.0), params.get("behind", 0.05)], 2, "the depth")
     if kind in LEVEL:
         kept: dict[str, Any] = {"height": finite([params.get("height", math.nan)], 1, "the height")[0]}
         if params.get("turn"):
             kept["turn"] = finite([params["turn"]], 1, "the turn")[0]
         (plan if kind == "plan" else ceiling)(kept["height"], *depth)
+    elif kind == "unrolled":
+        kept = {"line": [finite(list(p), 2, "a pick") for p in params.get("line") or []], "bent": bool(params.get("bent"))}
+        unrolled(np.array(kept["line"], float).reshape(-1, 2), depth[0], depth[1], kept["bent"])
     elif kind in KINDS:
         if params.get("line"):
             line = np.array([finite(list(p), 2, "a pick") for p in params["line"]], float)
@@ -83,7 +86,7 @@ def _label(c: journal.Change, kind: str, kept: dict[str, Any], frame: InUse, tak
         height = float((frame.T_frame_part @ [0.0, 0.0, kept["height"], 1.0])[2]) / frames.METRE_PER_UNIT[frame.unit]
         first = f"{'Plan' if kind == 'plan' else 'Ceiling'} {height:+.{0 if frame.unit == 'mm' else 2}f}"
         return next(n for k in range(1, 1000) if (n := first if k == 1 else f"{first} ({k})") not in taken)
-    word = "Section" if kind == "upright" else "Elevation"
+    word = {"upright": "Section", "unrolled": "Unrolled"}.get(kind, "Elevation")
     letters = (chr(65 + k) if k < 26 else f"{chr(64 + k // 26)}{chr(65 + k % 26)}" for k in range(700))
     return next(f"{word} {x}" for x in letters if f"{word} {x}" not in taken)
 
@@ -262,6 +265,12 @@ def as_template(project_id: str) -> dict[str, Any]:
         own: dict[str, Any] = {"kind": r.kind, "name": r.name, "before": r.params["before"], "behind": r.params["behind"]}
         if r.kind in LEVEL:
             own["above_floor"] = r.params["height"] - floor
+        elif r.kind == "unrolled":
+            line = np.array([[*p[:2], 0.0] for p in r.params["line"]])
+            own |= {
+                "line": frames.apply(frame.T_frame_part @ matrix(r.T_part_base), line)[:, :2].tolist(),
+                "bent": bool(r.params.get("bent")),
+            }
         else:
             to = frame.T_frame_part @ matrix(r.T_part_base)
             for key in ("a", "b"):
@@ -283,15 +292,19 @@ def by_template(project_id: str, template: dict[str, Any]) -> list[str]:
     stretch, turn = frames.stretch(frame.T_frame_part), direction(project_id, frame.part)
     for k, cut in enumerate(cuts):
         try:
-            kind, params = str(cut["kind"]), {"before": float(cut["before"]), "behind": float(cut["behind"])}
+            kind: str = str(cut["kind"])
+            params: dict[str, Any] = {"before": float(cut["before"]), "behind": float(cut["behind"])}
             if kind in LEVEL:
                 floor = floor_height(project_id, frame.part) if floor is None else floor
                 params |= {"height": floor + float(cut["above_floor"]), "turn": turn}
             else:
-                at = np.array([[*(float(v) for v in cut[key][:2]), 0.0] for key in ("a", "b")])
-                at = frames.apply(back, (at - frame.T_frame_part[:3, 3]) / stretch + frame.T_frame_part[:3, 3])
-                params |= {key: at[j, :2].tolist() for j, key in enumerate(("a", "b"))}  # type: ignore[dict-item]
-                params |= {"steps": cut["steps"]} if cut.get("steps") else {}
+                picks = cut["line"] if kind == "unrolled" else [cut["a"], cut["b"]]
+                at = np.array([[*(float(v) for v in p[:2]), 0.0] for p in picks])
+                at = frames.apply(back, (at - frame.T_frame_part[:3, 3]) / stretch + frame.T_frame_part[:3, 3])[:, :2]
+                if kind == "unrolled":
+                    params |= {"line": at.tolist(), "bent": bool(cut.get("bent"))}
+                else:
+                    params |= {"a": at[0].tolist(), "b": at[1].tolist()} | ({"steps": cut["steps"]} if cut.get("steps") else {})
             wishes.append((kind, params, str(cut.get("name", ""))[:120]))
         except (KeyError, TypeError, ValueError, AttributeError):
             raise BadInput(f"cut {k + 1} of this list cannot be read", subject="template", remedy="choose another list") from None
@@ -341,6 +354,7 @@ def list_sections(s: Session, project_id: str, known: Container[TraceKey] = ()) 
                 "of": _of_words(r, names),
                 "part": r.part_id,
                 "T_section_part": numbers(cut_of(r).T_section_base @ frames.inverse(matrix(r.T_part_base))),
+                "foot": [] if (foot := cut_of(r).foot) is None else _in_part(r, foot.line()),
                 "marks": {
                     "lines": _lines([x for m in marks for x in m.lines]),
                     "letters": [vars(x) for m in marks for x in m.letters],
@@ -354,6 +368,12 @@ def list_sections(s: Session, project_id: str, known: Container[TraceKey] = ()) 
             }
         )
     return out
+
+
+def _in_part(section: Section, line: list[tuple[float, float, float]]) -> list[list[float]]:
+    """Of an unrolled wall's foot metres along, x, y in the part."""
+    flat = frames.apply(matrix(section.T_part_base), np.array([[x, y, 0.0] for _, x, y in line]))
+    return [[t, float(p[0]), float(p[1])] for (t, _, _), p in zip(line, flat, strict=True)]
 
 
 def _of_words(section: Section, names: dict[str, str]) -> str:

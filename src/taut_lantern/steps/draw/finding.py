@@ -42,6 +42,12 @@ def start(project_id: str, section_id: str) -> str:
     with session() as s:
         journal.locked_project(s, project_id)
         section = owned(s, Section, project_id, section_id, "section")
+        if section.kind == "unrolled":
+            raise BadInput(
+                "lines on an unrolled wall are not found by themselves",
+                subject=section.name,
+                remedy="trace them by hand; doors and windows are found in an elevation",
+            )
         q = select(Job.id).where(Job.project_id == project_id, Job.kind == "fit", Job.state.in_(LIVE))
         if (running := s.scalar(q.where(Job.params["section_id"].astext == section_id).limit(1))) is not None:
             return running

@@ -23,7 +23,7 @@ from ...formats.drawn import Drawing, Underlay
 from ...formats.part import whole
 from ...site import compared, models, notes
 from ...site.common import Array, Progress, file_name, get_project, owned, state_of
-from ...site.drawing import LEVEL, T_frame_section, cut_of, drawn, guessed, layers_of, sections_of
+from ...site.drawing import LEVEL, T_frame_section, cut_of, drawn, guessed, layers_of, rolled, sections_of
 from ...site.frames import InUse, in_use
 from ...site.sheets import page
 from ...site.slab import Slicing
@@ -72,9 +72,9 @@ def _drawing(s: Session, project_id: str, frame: InUse, params: dict[str, Any]) 
     project, flat = get_project(s, project_id), params.get("coordinates") == "section"
     shapes = drawn(s, project, frame, params.get("sections"), flat)
     for section in sections_of(s, project_id, frame.part):
-        if not params.get("sections") or section.id in params["sections"]:
+        if (not params.get("sections") or section.id in params["sections"]) and (flat or section.kind != "unrolled"):
             shapes += models.design_drawn(s, section, np.eye(4) if flat else T_frame_section(section, frame))
-    space = [] if flat else notes.entities(s, project_id, frame)
+    space = [] if flat else notes.entities(s, project_id, frame) + rolled(s, project, frame, params.get("sections"))
     return Drawing(shapes, space, layers_of(project), [], project.name)
 
 
@@ -164,6 +164,8 @@ def _extent(slicing: Slicing, progress: Progress) -> tuple[Array, Array]:
 
 def _slab(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str, Any], progress: Progress) -> tuple[str, int]:
     section, mode = _one(s, project_id, params), params.get("picture") or "density"
+    if section.kind == "unrolled":  # it lies on no plane of the grid
+        params = {**params, "coordinates": "section"}
     if mode not in MODES:
         raise BadInput(f"unknown picture {mode!r}", subject="picture", remedy=f"use one of {', '.join(MODES)}")
     frame, cut = in_use(s, get_project(s, project_id), section.part_id), cut_of(section)

@@ -7,7 +7,9 @@ import { LengthField, useLengths } from "../../kit/fields";
 import { into, lengthIn, UNITS, type Unit } from "../../kit/units";
 import { pickMany, pickSome, pickTwo, useView } from "../../kit/view";
 
-type Kind = Schemas["SectionIn"]["kind"] | "series" | "arc" | "stepped";
+type Kind = Schemas["SectionIn"]["kind"] | "series" | "arc" | "stepped" | "bent";
+const OPEN: Kind[] = ["stepped", "unrolled"]; // of any number of picks, until it is cut
+const THREE: Kind[] = ["arc", "bent"];
 const of = (id: string) => ({ params: { path: { project_id: id } } });
 
 export function CutCard({ id, count }: { id: string; count: number }) {
@@ -55,7 +57,8 @@ export function CutCard({ id, count }: { id: string; count: number }) {
   const inSteps = () => {
     const half = v!.width / 2;
     const line = picks.map((p) => p.slice(0, 2) as [number, number]);
-    cut.mutate({ kind: "upright", name: "", part, line, before: half, behind: half, ...of_ });
+    const wall = kind === "unrolled" ? "unrolled" : "upright";
+    cut.mutate({ kind: wall, name: "", part, line, before: half, behind: half, bent: false, ...of_ });
   };
   const pick = () =>
     pickTwo((from, to) => {
@@ -65,12 +68,16 @@ export function CutCard({ id, count }: { id: string; count: number }) {
       else {
         const half = v!.width / 2;
         const depths = kind === "elevation" ? { before: 0, behind: v!.deep } : { before: half, behind: half };
-        if (kind !== "stepped" && kind !== "arc") cut.mutate({ kind: kind, name: "", part, a, b, ...depths, ...of_ });
+        if (kind !== "stepped" && kind !== "arc" && kind !== "bent")
+          cut.mutate({ kind: kind, name: "", part, a, b, ...depths, bent: false, ...of_ });
       }
     });
   const pickArc = () =>
     pickSome(3, (at) => {
       const line = at.map((p) => p.slice(0, 2) as [number, number]);
+      const half = v!.width / 2;
+      if (kind === "bent")
+        return cut.mutate({ kind: "unrolled", name: "", part, line, before: half, behind: half, bent: true, ...of_ });
       row.mutate({ part, line, arc: true, spacing: v!.spacing, width: v!.across, depth: v!.width });
     });
   const picking = tool === "planPick";
@@ -82,11 +89,13 @@ export function CutCard({ id, count }: { id: string; count: number }) {
         {picking
           ? kind === "stepped"
             ? `Pick both ends of each leg in plan, one leg after the other: ${picks.length} picked.`
-            : picks.length
-              ? kind === "arc" && picks.length === 1
-                ? "Now pick a place on the arc."
-                : "Now pick where it ends."
-              : "Pick in plan where it begins."
+            : kind === "unrolled"
+              ? `Pick along the wall in plan, corner by corner: ${picks.length} picked.`
+              : picks.length
+                ? THREE.includes(kind) && picks.length === 1
+                  ? "Now pick a place on the arc."
+                  : "Now pick where it ends."
+                : "Pick in plan where it begins."
           : count
             ? `${count} ${count === 1 ? "section is" : "sections are"} cut. Choose one below, or cut another.`
             : "Cut a plan, or a section through two picks."}
@@ -94,28 +103,34 @@ export function CutCard({ id, count }: { id: string; count: number }) {
       {picking ? (
         <>
           <Quiet>
-            {kind === "series" || kind === "arc"
-              ? "Sections stand square to the way between the picks, and look along it."
-              : kind === "stepped"
-                ? "Legs are laid parallel; the cut steps over midway between the end of one and the beginning of the next. One looks to the left."
-                : "One looks to the left of the way from the first pick to the second."}
+            {kind === "unrolled" || kind === "bent"
+              ? "The wall is laid out flat from the first pick on. One looks at it from the right of the way."
+              : kind === "series" || kind === "arc"
+                ? "Sections stand square to the way between the picks, and look along it."
+                : kind === "stepped"
+                  ? "Legs are laid parallel; the cut steps over midway between the end of one and the beginning of the next. One looks to the left."
+                  : "One looks to the left of the way from the first pick to the second."}
           </Quiet>
           <Actions>
-            {kind === "stepped" && (
+            {OPEN.includes(kind) && (
               <Button
                 main
                 busy={cut.isPending}
                 why={
-                  picks.length < 4 || picks.length % 2
-                    ? "every leg needs both its ends, and there are two legs at least"
-                    : ""
+                  kind === "unrolled"
+                    ? picks.length < 2
+                      ? "the wall needs two picks at least"
+                      : ""
+                    : picks.length < 4 || picks.length % 2
+                      ? "every leg needs both its ends, and there are two legs at least"
+                      : ""
                 }
                 onClick={inSteps}
               >
                 Cut it
               </Button>
             )}
-            {kind === "stepped" && (
+            {OPEN.includes(kind) && (
               <Button
                 why={picks.length ? "" : "nothing is picked yet"}
                 onClick={() => set({ picks: picks.slice(0, -1) })}
@@ -138,6 +153,8 @@ export function CutCard({ id, count }: { id: string; count: number }) {
               ["upright", "a section through two picks"],
               ["stepped", "a section in steps"],
               ["elevation", "an elevation in front of two picks"],
+              ["unrolled", "a wall unrolled, corner by corner"],
+              ["bent", "a curved wall unrolled"],
               ["series", "a row of sections along two picks"],
               ["arc", "a row of sections along an arc"],
             ]}
@@ -168,9 +185,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
               />
             </>
           )}
-          {(kind === "upright" || kind === "series" || kind === "arc" || kind === "stepped") && (
-            <LengthField of={form} name="width" label="Depth of the slab" />
-          )}
+          {!level && kind !== "elevation" && <LengthField of={form} name="width" label="Depth of the slab" />}
           {kind === "elevation" && <LengthField of={form} name="deep" label="Depth behind the picks" />}
           {(kind === "series" || kind === "arc") && (
             <>
@@ -194,6 +209,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
                     floor: floors[floor]?.height ?? null,
                     before: v!.before,
                     behind: v!.behind,
+                    bent: false,
                     ...of_,
                   })
                 }
@@ -204,14 +220,16 @@ export function CutCard({ id, count }: { id: string; count: number }) {
               <Button
                 main
                 busy={cut.isPending || row.isPending}
-                onClick={kind === "stepped" ? pickMany : kind === "arc" ? pickArc : pick}
+                onClick={OPEN.includes(kind) ? pickMany : THREE.includes(kind) ? pickArc : pick}
                 why={why}
               >
                 {kind === "stepped"
                   ? "Pick its legs in plan"
-                  : kind === "arc"
-                    ? "Pick three points of the arc"
-                    : "Pick two points in plan"}
+                  : kind === "unrolled"
+                    ? "Pick along the wall in plan"
+                    : THREE.includes(kind)
+                      ? "Pick three points of the arc"
+                      : "Pick two points in plan"}
               </Button>
             )}
           </Actions>

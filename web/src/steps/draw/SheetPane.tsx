@@ -79,6 +79,19 @@ export async function removeTraces(id: string, ids: string[]) {
   drawnAnew(id);
 }
 
+/** Where a place of a section stands in the part. foot: of an unrolled wall, metres along, x and y of each corner of its line. */
+function inSpace(at: P, back: number[], foot: number[][]): [number, number, number] {
+  if (!foot.length) return into(back, [...at, 0]);
+  const next = Math.max(
+    1,
+    foot.findIndex(([along]) => along! >= Math.min(at[0], foot.at(-1)![0]!)),
+  );
+  const [s0, x0, y0] = foot[next - 1] as [number, number, number];
+  const [s1, x1, y1] = foot[next] as [number, number, number];
+  const t = Math.min(1, Math.max(0, (at[0] - s0) / (s1 - s0)));
+  return [x0 + t * (x1 - x0), y0 + t * (y1 - y0), into(back, [0, 0, at[1]])[2]];
+}
+
 export function SheetPane({ id }: { id: string }) {
   const host = useRef<HTMLDivElement>(null);
   const sheet = useRef<Sheet | null>(null);
@@ -124,7 +137,10 @@ export function SheetPane({ id }: { id: string }) {
       },
       end: () => made(pen.current?.enter(s.here?.at ?? [0, 0]) ?? null),
       pull: (cut, a, b) => void pull(cut, a, b),
-      hover: (caught) => set({ hover: caught && now.current.back ? into(now.current.back, [...caught.at, 0]) : null }),
+      hover: (caught) => {
+        const { back: to, section: own } = now.current;
+        set({ hover: caught && to ? inSpace(caught.at, to, own?.foot ?? []) : null });
+      },
     });
     sheet.current = s;
     const pull = async (cut: string, a: P, b: P) => {

@@ -102,6 +102,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
       <Actions>
         <Button
           main={section.traces.length === 0}
+          why={section.kind === "unrolled" ? "lines on an unrolled wall are traced by hand" : ""}
           busy={fit.isPending || live.length > 0}
           onClick={() => fit.mutate(undefined)}
         >

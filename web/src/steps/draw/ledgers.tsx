@@ -18,7 +18,13 @@ import { Table } from "../../kit/table";
 import { lengthIn, UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
 
-const KINDS: Record<string, string> = { upright: "section", ceiling: "ceiling", elevation: "elevation", plan: "plan" };
+const KINDS: Record<string, string> = {
+  upright: "section",
+  ceiling: "ceiling",
+  elevation: "elevation",
+  plan: "plan",
+  unrolled: "unrolled wall",
+};
 
 export function SectionsLedger({ id }: { id: string }) {
   const asked = useSections(id);
