@@ -128,6 +128,28 @@ def test_joined_lines_are_one_polyline_and_a_found_line_that_is_trimmed_keeps_it
     assert kept["fit"]["length"] == pytest.approx(line["fit"]["length"] / 2, abs=0.01)
 
 
+def test_found_walls_are_joined_to_closed_polylines_with_what_was_measured_of_them(client: TestClient, p: str) -> None:
+    hand = Hand(client, p)
+    fitted(client, p, hand.section)
+    hand.post(f"/sections/{hand.section}/accept")
+    walls = [t for t in hand.drawn if t["layer"] == "wall" and t["kind"] == "line"]
+    lone = hand.draw("line", (20, 0), (21, 0))
+    hand.draw("line", (0, 0), (1, 0), layer="text")  # it meets none of its layer
+    assert len(walls) == 4
+    hand.edit("join", *(t["id"] for t in walls), lone)
+    (room_,) = (t for t in hand.drawn if t["kind"] == "polyline")
+    assert room_["shape"]["closed"] and len(room_["points"]) == 4 and room_["state"] == "accepted"
+    at = np.array(room_["points"])
+    assert np.abs(np.abs(at - at.mean(axis=0)) - np.array(SIZE[:2]) / 2).max() < 0.003
+    fit = room_["fit"]
+    assert fit["points"] == sum(t["fit"]["points"] for t in walls) and 0.05 < fit["rms_mm"] < 2
+    assert fit["seen"] == pytest.approx(sum(t["fit"]["seen"] for t in walls)) and fit["length"] == pytest.approx(20, abs=0.01)
+    assert hand[lone]["kind"] == "line" and not room_["why_old"]
+    undo(client, p)
+    assert sum(t["kind"] == "line" and t["layer"] == "wall" for t in hand.drawn) == 5
+    assert client.post(f"{hand.url}/traces/edit", json={"do": "join", "ids": [lone, walls[0]["id"]]}).status_code == 422
+
+
 def test_what_of_a_wall_was_not_seen_is_dashed_there_and_nowhere_else(client: TestClient, tmp_path: Path) -> None:
     """A shadow of 0.26 m on a wall of 4 m, x = 3; what the line is extended by later was not seen either."""
     project, scan = made(client, "A room with a shadow"), room(80_000, SIZE, 3)
@@ -536,3 +558,122 @@ def test_a_curved_wall_is_unrolled_traced_and_goes_out_where_it_stands(client: T
     assert np.abs(np.linalg.norm(marks["lines"][0], axis=1) - radius).max() < 0.002 and [x["text"] for x in marks["letters"]] == ["A", "A"]
     cuts = client.get(f"{hand.url}/cuts").json()
     assert len(hand.post("/cuts", **cuts)["ids"]) == 2
+
+
+def customers_block(path: Path, wide: float = 180.0, tall: float = 60.0) -> Path:
+    """A DXF with a small block of no fields, and a title block of four, in millimetres."""
+    doc = ezdxf.new("R2010", setup=True)
+    doc.units = 4
+    logo = doc.blocks.new("LOGO")
+    logo.add_circle((5, 5), 5)
+    own = doc.blocks.new("Plankopf für Büro 7")
+    own.add_lwpolyline([(100, 50), (100 + wide, 50), (100 + wide, 50 + tall), (100, 50 + tall)], close=True)
+    own.add_line((100, 70), (100 + wide, 70), dxfattribs={"lineweight": 50})
+    own.add_blockref("LOGO", (105, 85))
+    own.add_text("Objekt", height=2, dxfattribs={"insert": (120, 90)})
+    own.add_mtext("Alle Maße\\Pin Metern", dxfattribs={"insert": (200, 100), "char_height": 2.0})
+    for tag, y, default in (("PROJECT_NAME", 90, ""), ("SCALE", 80, "1:?"), ("DRAWING_NO", 60, "none"), ("PHASE", 54, "survey")):
+        own.add_attdef(tag, (140, y), default, dxfattribs={"height": 3})
+    doc.saveas(path)
+    return path
+
+
+def test_a_customers_title_block_stands_on_the_sheet_with_its_fields_filled_in(client: TestClient, p: str, tmp_path: Path) -> None:
+    hand = Hand(client, p)
+    hand.draw("line", (0, 0), (4, 0))
+    data = customers_block(tmp_path / "frame.dxf").read_bytes()
+    url = f"/api/projects/{p}/title-blocks"
+    wrong = client.post(url, params={"name": "frame.dxf", "block": "A3-Rahmen"}, content=data)
+    assert wrong.json()["code"] == "no_block" and "LOGO, Plankopf für Büro 7" in wrong.json()["remedy"]
+    for broken, code in ((data[: len(data) // 2], "truncated"), (b"%PDF-1.4", "unreadable")):
+        assert client.post(url, params={"name": "frame.dxf"}, content=broken).json()["code"] == code
+    block = client.post(url, params={"name": "frame.dxf"}, content=data).json()["id"]
+    (told,) = client.get(url).json()
+    assert told["name"] == "Plankopf für Büro 7" and (told["wide"], told["tall"]) == (180.0, 60.0)
+    assert told["tags"] == ["PROJECT_NAME", "SCALE", "DRAWING_NO", "PHASE"]
+    sheet = hand.post("/sheets", name="Ground floor", sections=[hand.section], paper="A3", scale=50, title=block)["id"]
+    row = client.get(f"{hand.url}/sheets").json()[0]
+    says = {"PROJECT_NAME": "A room to draw", "SCALE": "1:50", "DRAWING_NO": "", "PHASE": "survey"}
+    assert {x["tag"]: x["text"] for x in row["says"]} == says and row["views"][0]["y"] > 10 + 60
+    body = {"version": row["version"], "fields": {"DRAWING_NO": "TL-07"}}
+    assert client.patch(f"{hand.url}/sheets/{sheet}", json=body).status_code == 200
+    page = pypdfium2.PdfDocument(deliver(client, p, "sheet", tmp_path, sheet=sheet).read_bytes())[0]
+    text = page.get_textpage()
+    words = text.get_text_range()
+    assert all(x in words for x in ("A room to draw", "TL-07", "survey", "Objekt", "Alle Maße", "in Metern")) and "none" not in words
+    found = text.search("TL-07")
+    box = text.get_charbox(found.get_next()[0])
+    mm = 72 / 25.4  # 40 mm right of the block's corner, which stands in the paper's margin
+    assert abs(box[0] / mm - (420 - 10 - 180 + 40)) < 0.6 and abs(box[1] / mm - (10 + 10)) < 0.6
+    scale = 4
+    ink = np.asarray(page.render(scale=scale).to_pil().convert("L"))
+    line = ink[ink.shape[0] - int((10 + 20) * mm * scale) - 6 : ink.shape[0] - int((10 + 20) * mm * scale) + 6, int(300 * mm * scale)]
+    assert (line < 128).sum() >= 4  # its line of half a millimetre
+    # without it ours is back, and undo brings it back
+    version = client.get(url).json()[0]["version"]
+    assert client.delete(f"{url}/{block}", params={"version": version}).status_code == 200
+    words = pypdfium2.PdfDocument(deliver(client, p, "sheet", tmp_path, sheet=sheet).read_bytes())[0].get_textpage().get_text_range()
+    assert "Objekt" not in words and "Ground floor" in words
+    undo(client, p)
+    assert [x["id"] for x in client.get(url).json()] == [block]
+    # a frame of the whole paper takes the place of ours
+    data = customers_block(tmp_path / "whole.dxf", 400.0, 277.0).read_bytes()
+    whole = client.post(url, params={"name": "whole.dxf", "block": "plankopf für büro 7"}, content=data).json()["id"]
+    row = client.get(f"{hand.url}/sheets").json()[0]
+    assert client.patch(f"{hand.url}/sheets/{sheet}", json={"version": row["version"], "title": whole}).status_code == 200
+    assert client.get(f"{hand.url}/sheets").json()[0]["problem"] == ""
+    small = client.patch(f"{hand.url}/sheets/{sheet}", json={"version": row["version"] + 1, "paper": "A4"})
+    assert "title block does not fit" in small.json()["detail"]
+
+
+def test_a_picture_and_a_page_of_a_pdf_are_pinned_moved_and_go_out(client: TestClient, p: str, tmp_path: Path) -> None:
+    hand = Hand(client, p)
+    hand.draw("line", (-2.5, -1.5), (2.5, -1.5))
+    photo = Image.new("RGB", (80, 40), (200, 30, 30))
+    photo.paste((30, 30, 200), (0, 0, 40, 40))  # its left half is blue
+    body = io.BytesIO()
+    photo.save(body, "PNG")
+    photo.save(tmp_path / "page.pdf")
+    pinned = client.post(f"/api/projects/{p}/pinned", content=body.getvalue()).json()
+    page = client.post(f"/api/projects/{p}/pinned", content=(tmp_path / "page.pdf").read_bytes()).json()
+    assert pinned["tall"] == 0.5 and abs(page["tall"] - 0.5) < 0.02
+    assert client.post(f"/api/projects/{p}/pinned", content=b"no picture").json()["code"] == "unreadable"
+    assert "no page 7" in client.post(f"/api/projects/{p}/pinned?page=7", content=(tmp_path / "page.pdf").read_bytes()).json()["detail"]
+    assert client.get(f"/api/projects/{p}/pictures").json() == []  # none of the report's
+    own = hand.draw("picture", (-1, 0), (1, 0), picture=pinned["id"])
+    hand.draw("picture", (1.5, 0), (2.0, 0), picture=page["id"])
+    body_ = {"kind": "picture", "points": [[0, 0], [1, 0]], "shape": {"picture": "0" * 32}}
+    assert client.post(f"{hand.url}/sections/{hand.section}/traces", json=body_).status_code == 404
+    hand.post("/traces/edit", do="turn", ids=[own], at=[[-1, 0]], value=math.pi / 2)
+    hand.post("/traces/edit", do="move", ids=[own], at=[[0, 0], [0.5, -1.0]])
+    trace = next(t for x in client.get(f"{hand.url}/sections").json() for t in x["traces"] if t["id"] == own)
+    np.testing.assert_allclose(trace["points"], [[-0.5, -1.0], [-0.5, 1.0]], atol=1e-9)
+    np.testing.assert_allclose(trace["lines"][0], [[-0.5, -1], [-0.5, 1], [-1.5, 1], [-1.5, -1], [-0.5, -1]], atol=1e-5)
+    sheet = hand.post("/sheets", name="With a photo", sections=[hand.section], paper="A3", scale=20, picture="")["id"]
+    view = client.get(f"{hand.url}/sheets").json()[0]["views"][0]
+    page_ = pypdfium2.PdfDocument(deliver(client, p, "sheet", tmp_path, sheet=sheet).read_bytes())[0]
+    ink, mm = np.asarray(page_.render(scale=2).to_pil().convert("RGB")).astype(int), 2 * 72 / 25.4
+    red, blue = ((ink[..., a] > ink[..., b] + 80) for a, b in ((0, 2), (2, 0)))
+    low = (-2.5 - 0.3, -1.5 - 0.3)  # of the view
+
+    def at(x: float, y: float) -> tuple[int, int]:
+        return int(ink.shape[0] - (view["y"] + (y - low[1]) * 50) * mm), int((view["x"] + (x - low[0]) * 50) * mm)
+
+    assert blue[at(-1.0, -0.5)] and red[at(-1.0, 0.5)] and not red[at(-1.0, 1.1)] and not blue[at(-0.4, -0.5)]
+    tall = np.nonzero(red[:, at(-1.0, 0)[1]] | blue[:, at(-1.0, 0)[1]])[0]
+    assert abs(np.ptp(tall) - 2.0 * 50 * mm) < 3
+    svg = deliver(client, p, "svg", tmp_path, sections=[hand.section]).read_text()
+    assert svg.count("<image") == 2 and "rotate(-90.0000" in svg
+    files = zipfile.ZipFile(deliver(client, p, "slab", tmp_path, sections=[hand.section], pixel=0.01, coordinates="section"))
+    (name,) = (x for x in files.namelist() if x.endswith(".dxf"))
+    drawing = ezdxf.read(io.StringIO(files.read(name).decode()))
+    images = {e.image_def.dxf.filename: e for e in drawing.modelspace().query("IMAGE")}
+    assert not drawing.audit().errors and len(images) == 3
+    turned = images["picture-1.png"]
+    assert Image.open(io.BytesIO(files.read("picture-1.png"))).size == (80, 40)
+    np.testing.assert_allclose(turned.dxf.insert.xyz, (-0.5, -1.0, 0.0), atol=1e-9)
+    np.testing.assert_allclose((turned.dxf.u_pixel * 80).xyz, (0.0, 2.0, 0.0), atol=1e-9)
+    for _ in range(3):  # the sheet, the move and the turn
+        undo(client, p)
+    trace = next(t for x in client.get(f"{hand.url}/sections").json() for t in x["traces"] if t["id"] == own)
+    assert trace["points"] == [[-1, 0], [1, 0]]

@@ -170,7 +170,7 @@ def _made(space: Any, d: Drawn, f: float, style: dict[str, Any], version: str) -
         return [space.add_arc(p[0], s.radius * f, start, end, dxfattribs=style)]
     if s.kind == "dimension":
         return _dimension(space, d, f, style, p)
-    if version == "R12" or s.kind == "text":
+    if version == "R12" or s.kind in ("text", "picture"):
         return None
     if s.kind == "ellipse":
         return [space.add_ellipse(p[0], (p[1][0] - p[0][0], p[1][1] - p[0][1]), float(s.more["ratio"]), dxfattribs=style)]

@@ -15,9 +15,10 @@ from reportlab.lib.utils import ImageReader
 from reportlab.pdfbase.pdfmetrics import stringWidth
 from reportlab.pdfgen.canvas import Canvas
 
-from ..core.draw.layout import CAPTION, MARGIN, STRIP, Layout, Place
+from ..core.draw.layout import CAPTION, MARGIN, STRIP, Layout, Place, framing
 from ..core.draw.shapes import Plain, plain
 from . import fonts
+from .block import Block
 from .drawn import Drawn
 from .part import whole
 
@@ -53,6 +54,9 @@ class Sheet:
     revisions: list[tuple[str, str]] = field(default_factory=list)
     unit: str = "m"
     metre: float = 1.0
+    own: Block | None = None  # a title block of the customer's, in place of ours
+    fields: dict[str, str] = field(default_factory=dict)  # what stands in its fields, by their tags
+    pictures: dict[str, bytes] = field(default_factory=dict)  # what is pinned to the drawings, by its id
 
 
 class _Pen:
@@ -105,15 +109,17 @@ def write(path: Path, sheet: Sheet) -> None:
         canvas.setTitle(sheet.title)
         canvas.setAuthor("Taut Lantern")
         pen = _Pen(canvas)
-        pen.box(MARGIN, MARGIN, lay.wide - 2 * MARGIN, lay.tall - 2 * MARGIN, 0.5)
+        frame = sheet.own is not None and framing((sheet.own.wide, sheet.own.tall), lay.wide, lay.tall)
+        if not frame:
+            pen.box(MARGIN, MARGIN, lay.wide - 2 * MARGIN, lay.tall - 2 * MARGIN, 0.5)
         styles = {str(x["name"]): x for x in sheet.layers}
         for view, place in zip(sheet.views, lay.places, strict=True):
-            _view(pen, view, place, lay.scale, styles)
+            _view(pen, view, place, lay.scale, styles, sheet.pictures)
         _strip(pen, sheet, styles)
         canvas.save()
 
 
-def _view(pen: _Pen, view: View, place: Place, scale: int, styles: dict[str, dict[str, object]]) -> None:
+def _view(pen: _Pen, view: View, place: Place, scale: int, styles: dict[str, dict[str, object]], pictures: dict[str, bytes]) -> None:
     c, k = pen.c, 1000 / scale
 
     def at(p: tuple[float, float]) -> tuple[float, float]:
@@ -137,6 +143,15 @@ def _view(pen: _Pen, view: View, place: Place, scale: int, styles: dict[str, dic
         c.setDash([v * mm for v in DASHES["dashed" if d.dashed else str(style.get("line_type", "continuous"))]])
         if d.shape.kind == "hatch" and d.shape.more.get("pattern") == "solid":
             _fill(pen, plain(d.shape), at, style)
+            continue
+        if d.shape.kind == "picture" and (body := pictures.get(str(d.shape.more["picture"]))) is not None:
+            (x0, y0), (x1, y1) = at(d.shape.points[0]), at(d.shape.points[1])
+            wide = math.hypot(x1 - x0, y1 - y0)
+            c.saveState()
+            c.translate(x0, y0)
+            c.rotate(math.degrees(math.atan2(y1 - y0, x1 - x0)))
+            c.drawImage(ImageReader(io.BytesIO(body)), 0, 0, wide, wide * float(d.shape.more["tall"]))
+            c.restoreState()
             continue
         flat = plain(d.shape, FINE / 1000 * scale, d.words)
         for line in flat.lines:
@@ -205,18 +220,25 @@ def _bar(pen: _Pen, x: float, y: float, scale: int, unit: str, metre: float) -> 
 def _strip(pen: _Pen, sheet: Sheet, styles: dict[str, dict[str, object]]) -> None:
     """Below the views: legend and scale bar, how good it is, revisions, and the title block at the right."""
     lay, low = sheet.layout, MARGIN
-    top, left, right = low + STRIP, MARGIN, lay.wide - MARGIN
-    pen.line(left, top, right, top, weight=0.35)
-    block = min(80.0, (right - left) * 0.36)
+    top, left, right = low + lay.strip, MARGIN, lay.wide - MARGIN
+    own = sheet.own
+    frame = own is not None and framing((own.wide, own.tall), lay.wide, lay.tall)
+    block = min(80.0, (right - left) * 0.36) if own is None or frame else own.wide
     x = right - block
-    pen.line(x, low, x, top, weight=0.35)
-    pen.cut(x + 3, top - 7, sheet.title, 3.5, block - 6, bold=True)
-    rows = [*sheet.block, ("scale", f"1:{lay.scale}")]
-    step = min(4.6, (STRIP - 12) / max(len(rows), 1))
-    for k, (name, value) in enumerate(rows):
-        y = top - 13 - step * k
-        pen.text(x + 3, y, name, 1.6, QUIET)
-        pen.cut(x + 24, y, value, 2.0, block - 27)
+    if own is not None:
+        at = ((lay.wide - own.wide) / 2, (lay.tall - own.tall) / 2) if frame else (x, low)
+        _block(pen, own, sheet.fields, at)
+    if not frame:
+        pen.line(left, top, right, top, weight=0.35)
+        pen.line(x, low, x, top, weight=0.35)
+    if own is None:
+        pen.cut(x + 3, top - 7, sheet.title, 3.5, block - 6, bold=True)
+        rows = [*sheet.block, ("scale", f"1:{lay.scale}")]
+        step = min(4.6, (STRIP - 12) / max(len(rows), 1))
+        for k, (name, value) in enumerate(rows):
+            y = top - 13 - step * k
+            pen.text(x + 3, y, name, 1.6, QUIET)
+            pen.cut(x + 24, y, value, 2.0, block - 27)
     _bar(pen, left + 4, low + 4, lay.scale, sheet.unit, sheet.metre)
     used = sorted({d.layer for v in sheet.views for d in v.drawn})
     pen.text(left + 4, top - 5, "layers", 1.6, QUIET)
@@ -230,6 +252,29 @@ def _strip(pen: _Pen, sheet: Sheet, styles: dict[str, dict[str, object]]) -> Non
         pen.cut(lx + 9, ly, name, 1.8, 21)
     middle = left + 4 + 32 * (1 + (len(used) > 7)) + 4
     _table(pen, sheet, max(middle, left + 66), top, x)
+
+
+def _block(pen: _Pen, own: Block, fields: dict[str, str], at: tuple[float, float]) -> None:
+    """A customer's block with its lower left corner at a place; fields that nothing is known of stay empty."""
+    c = pen.c
+    for weight, line in own.lines:
+        c.setStrokeColor(INK)
+        c.setLineWidth(weight * mm)
+        c.setDash([])
+        p = c.beginPath()
+        p.moveTo((at[0] + line[0][0]) * mm, (at[1] + line[0][1]) * mm)
+        for x, y in line[1:]:
+            p.lineTo((at[0] + x) * mm, (at[1] + y) * mm)
+        c.drawPath(p)
+    for t in own.texts:
+        text = fields.get(t.tag, "") if t.tag else t.text
+        if not text:
+            continue
+        c.saveState()
+        c.translate((at[0] + t.at[0]) * mm, (at[1] + t.at[1]) * mm)
+        c.rotate(math.degrees(t.turn))
+        pen.text(-pen.wide(text, t.height) * t.anchor / 2, 0.0, text, t.height)
+        c.restoreState()
 
 
 def _table(pen: _Pen, sheet: Sheet, x: float, top: float, end: float) -> None:

@@ -1,7 +1,8 @@
-"""Pictures that somebody brought: those of a report in their order, and the one below the field sketch."""
+"""Pictures that somebody brought: those of a report in their order, the one below the field sketch, and those pinned to drawings."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 from sqlalchemy import select
@@ -9,12 +10,12 @@ from sqlalchemy.orm import Session
 
 from ..formats.picture import looked_at
 from ..store import journal, scratch
-from ..store.db import actor, store_file
+from ..store.db import actor, file_chunks, store_file
 from ..store.models import Picture, new_id, now
 
 
 def pictures_of(s: Session, project_id: str) -> list[Picture]:
-    q = select(Picture).where(Picture.project_id == project_id, Picture.sketch.is_(None))
+    q = select(Picture).where(Picture.project_id == project_id, Picture.sketch.is_(None), ~Picture.pinned)
     return list(s.scalars(q.order_by(Picture.made_at)))
 
 
@@ -36,3 +37,9 @@ def keep(c: journal.Change, data: bytes, **own: Any) -> Picture:
         store_file(c.s, key, path)
     c.s.add(row)
     return row
+
+
+def pinned(s: Session, project_id: str, ids: Iterable[str]) -> dict[str, bytes]:
+    """The bytes of pictures that are pinned to drawings, by their ids; what is gone is left out."""
+    rows = s.scalars(select(Picture).where(Picture.project_id == project_id, Picture.id.in_(set(ids))))
+    return {x.id: b"".join(file_chunks(x.id, x.size)) for x in rows}

@@ -15,14 +15,16 @@ from ..core.draw.layout import Layout, laid_out
 from ..core.draw.raster import band, full_ink, gathered, raster
 from ..core.draw.shapes import plain
 from ..core.frames import METRE_PER_UNIT
+from ..formats.block import Block, meant
 from ..formats.drawn import Drawn
 from ..formats.sheet import Sheet as Page
 from ..formats.sheet import View
-from ..store.models import Section, Sheet, Trace
+from ..store.models import Section, Sheet, TitleBlock, Trace
 from .common import Progress, get_project
 from .drawing import LEVEL, T_frame_section, cut_marks, cut_of, drawn_of, layers_of, sections_of, step_marks
 from .frames import in_use
 from .models import design_drawn
+from .pictures import pinned
 from .slab import AT_ONCE, slab_of
 
 EDGE = 0.3  # metres shown round what there is
@@ -67,7 +69,37 @@ def laid(s: Session, sheet: Sheet) -> tuple[Layout, list[Section], list[tuple[tu
             found = extent([], slab_of(s, sheet.project_id, section, 20_000, 200_000).points)
         extents.append(found or ((0.0, 0.0), (1.0, 1.0)))
     sizes = [(high[0] - low[0], high[1] - low[1]) for low, high in extents]
-    return laid_out(sizes, p["paper"], p["upright"], p["scale"]), sections, extents
+    own = block_of(s, sheet)
+    return laid_out(sizes, p["paper"], p["upright"], p["scale"], None if own is None else (own.wide, own.tall)), sections, extents
+
+
+def block_of(s: Session, sheet: Sheet) -> Block | None:
+    """The title block of the customer's that a sheet has; None: ours."""
+    chosen = sheet.params.get("title")
+    row = s.scalar(select(TitleBlock).where(TitleBlock.project_id == sheet.project_id, TitleBlock.id == chosen)) if chosen else None
+    return None if row is None else Block.of(row.body)
+
+
+def filled_in(own: Block, given: dict[str, str], known: dict[str, str]) -> dict[str, str]:
+    """What stands in each field of a block, by its tag: what was given for the sheet, else what the field's name asks for, else its own text."""
+    at_first = {t.tag: t.text for t in own.texts if t.tag}
+    return {tag: given[tag] if tag in given else known.get(meant(tag), at_first[tag]) for tag in own.tags}
+
+
+def words_known(s: Session, sheet: Sheet, sections: list[Section], scale: int) -> dict[str, str]:
+    """What a sheet can say in a title block, by names of ours."""
+    project = get_project(s, sheet.project_id)
+    p = sheet.params
+    last = p["revisions"][-1] if p["revisions"] else None
+    return {
+        "project": project.name,
+        "sheet": sheet.name,
+        "scale": f"1:{scale}",
+        "date": datetime.now(UTC).strftime("%Y-%m-%d"),
+        "coordinates": ", ".join(sorted({in_use(s, project, x.part_id).name for x in sections})),
+        "revision": f"{len(p['revisions'])} {last['words']}" if last else "",
+        **{k: str(p["block"].get(k, "")) for k in ("client", "drawn by", "checked by", "number")},
+    }
 
 
 def page(s: Session, sheet: Sheet, progress: Progress) -> Page:
@@ -89,9 +121,9 @@ def page(s: Session, sheet: Sheet, progress: Progress) -> Page:
             picture, filled = _picture(s, section, low, high, DOTS / 1000 * lay.scale, sheet.params["picture"], progress)
         views.append(View(section.name, low, high, drawn, north, picture, filled))
         quality.append(_quality(s, section))
-    block = [("project", project.name), *sheet.params["block"].items()]
-    frame_names = sorted({in_use(s, project, x.part_id).name for x in sections})
-    block += [("coordinates", ", ".join(frame_names)), ("date", datetime.now(UTC).strftime("%Y-%m-%d"))]
+    known = words_known(s, sheet, sections, lay.scale)
+    block = [("project", project.name), *sheet.params["block"].items(), *((k, known[k]) for k in ("coordinates", "date"))]
+    own = block_of(s, sheet)
     return Page(
         lay,
         views,
@@ -102,6 +134,9 @@ def page(s: Session, sheet: Sheet, progress: Progress) -> Page:
         [(r["date"], r["words"]) for r in sheet.params["revisions"]],
         unit,
         metre,
+        own,
+        {} if own is None else filled_in(own, sheet.params.get("fields") or {}, known),
+        pinned(s, project.id, (str(d.shape.more["picture"]) for v in views for d in v.drawn if d.shape.kind == "picture")),
     )
 
 

@@ -134,6 +134,15 @@ class Sheet(Journaled, Base):
     params: Mapped[dict[str, Any]]
 
 
+class TitleBlock(Journaled, Base):
+    """A customer's title block that sheets can have, in millimetres on paper; body: see formats.block."""
+
+    __tablename__ = "title_block"
+    project_id: Mapped[str] = project_key()
+    name: Mapped[str] = mapped_column(String(120))
+    body: Mapped[dict[str, Any]]
+
+
 class Note(Journaled, Base):
     """A measure that is kept: picks (n, 3) m in the part, or where they were given; detail: what was fitted at them."""
 

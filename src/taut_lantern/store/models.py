@@ -13,7 +13,22 @@ from typing import Any
 from sqlalchemy import BigInteger, Index, LargeBinary, String, Text, text
 from sqlalchemy.orm import Mapped, mapped_column
 
-from .drawn import CropBox, Delivery, DesignModel, Edit, ModelMesh, Note, PointSet, SavedView, Section, Selection, Sheet, Trace, Zone
+from .drawn import (
+    CropBox,
+    Delivery,
+    DesignModel,
+    Edit,
+    ModelMesh,
+    Note,
+    PointSet,
+    SavedView,
+    Section,
+    Selection,
+    Sheet,
+    TitleBlock,
+    Trace,
+    Zone,
+)
 from .network import Acceptance, Body, Control, Frame, Group, Known, Link, Picture, Proposal, Question, Sighting, SolutionRow, Target
 from .rows import Base, Handled, Journaled, new_id, now, project_key
 
@@ -217,6 +232,7 @@ JOURNALED: dict[str, type[Any]] = {
         Zone,
         CropBox,
         DesignModel,
+        TitleBlock,
         Section,
         Trace,
         Note,
@@ -268,6 +284,7 @@ __all__ = [
     "Station",
     "Target",
     "TileRow",
+    "TitleBlock",
     "Trace",
     "Zone",
     "new_id",

@@ -59,7 +59,8 @@ class Acceptance(Journaled, Base):
 
 class Picture(Journaled, Base):
     """A picture for the report (its bytes are kept as a file's), the logo on it, or what lies below the field sketch: then ``sketch``
-    says where, {x, y: metres of its lower left corner, size: metres a pixel}. kind: png or jpeg; wide, high: pixels."""
+    says where, {x, y: metres of its lower left corner, size: metres a pixel}; pinned: it hangs on a drawing. kind: png or jpeg; wide, high:
+    pixels."""
 
     __tablename__ = "picture"
     project_id: Mapped[str] = project_key()
@@ -70,6 +71,7 @@ class Picture(Journaled, Base):
     high: Mapped[int]
     size: Mapped[int]
     sketch: Mapped[dict[str, float] | None] = mapped_column(JSONB(none_as_null=True), default=None)
+    pinned: Mapped[bool] = mapped_column(default=False)
     made_by: Mapped[str] = mapped_column(String(120))
     made_at: Mapped[datetime]
 

@@ -58,6 +58,16 @@ export async function sent<T>(call: Promise<{ data?: T; error?: unknown; respons
   return result.data;
 }
 
+/** Send a file as it is; the answer's data, or a thrown Refusal. */
+export async function posted<T>(url: string, body: Blob): Promise<T> {
+  const response = await fetch(url, { method: "POST", body }).catch(() => {
+    throw refusal(null, 0);
+  });
+  const said: unknown = await response.json().catch(() => null);
+  if (!response.ok) throw refusal(said, response.status);
+  return said as T;
+}
+
 /** Raw bytes, for tiles, marks and slabs. */
 export async function bytes(url: string, signal?: AbortSignal): Promise<ArrayBuffer> {
   const response = await fetch(url, { signal }).catch((e: unknown) => {

@@ -221,6 +221,11 @@ export const useLayers = (id: string) =>
   useQuery({ queryKey: [id, "layers"], queryFn: () => sent(http.GET("/api/projects/{project_id}/layers", path(id))) });
 export const useSheets = (id: string) =>
   useQuery({ queryKey: [id, "sheets"], queryFn: () => sent(http.GET("/api/projects/{project_id}/sheets", path(id))) });
+export const useTitleBlocks = (id: string) =>
+  useQuery({
+    queryKey: [id, "title-blocks"],
+    queryFn: () => sent(http.GET("/api/projects/{project_id}/title-blocks", path(id))),
+  });
 export const useDeliveries = (id: string) =>
   useQuery({
     queryKey: [id, "deliveries"],
@@ -293,7 +298,7 @@ const FOLLOWS: Record<string, string[]> = {
   edits: ["edits", "models", "boxes", "zones", "stations", "slab", ...CHANGED],
   zones: ["zones", ...CHANGED],
   selection: ["selection"],
-  sections: ["sections", "layers", "sheets", ...CHANGED],
+  sections: ["sections", "layers", "sheets", "title-blocks", ...CHANGED],
   notes: ["notes", ...CHANGED],
   views: ["views", ...CHANGED],
   models: ["models", ...CHANGED],

@@ -1681,6 +1681,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/pinned": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Pinned
+         * @description A PNG or JPEG, or a page of a PDF, that drawings can have pinned to them: as traces of the kind picture.
+         */
+        post: operations["bring_pinned"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/pipes": {
         parameters: {
             query?: never;
@@ -2626,6 +2646,44 @@ export interface paths {
         /** Tie */
         post: operations["tie"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/title-blocks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Title Blocks */
+        get: operations["list_title_blocks"];
+        put?: never;
+        /**
+         * Bring Title Block
+         * @description The bytes of a DXF with the customer's title block. block: its name there; none: the one with most fields, or all of the drawing.
+         */
+        post: operations["bring_title_block"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/title-blocks/{block_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete Title Block */
+        delete: operations["delete_title_block"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4130,6 +4188,13 @@ export interface components {
             /** Spacing */
             spacing: number;
         };
+        /** FieldOut */
+        FieldOut: {
+            /** Tag */
+            tag: string;
+            /** Text */
+            text: string;
+        };
         /**
          * FilterIn
          * @description strength: 0 takes only what is seen through nearly whole, 1 also what others half agree with.
@@ -5063,6 +5128,16 @@ export interface components {
             size: number;
         };
         /**
+         * PinnedOut
+         * @description tall: how high the picture is of its width.
+         */
+        PinnedOut: {
+            /** Id */
+            id: string;
+            /** Tall */
+            tall: number;
+        };
+        /**
          * PipeIn
          * @description at: a point on the skin of a pipe, or on a face of a steel member, metres in the part's coordinates.
          */
@@ -5785,6 +5860,8 @@ export interface components {
             measure?: ("linear" | "aligned" | "radius" | "angle" | "level") | null;
             /** Pattern */
             pattern?: ("lines" | "solid") | null;
+            /** Picture */
+            picture?: string | null;
             /** Ratio */
             ratio?: number | null;
             /** Start */
@@ -5798,6 +5875,10 @@ export interface components {
         SheetIn: {
             /** Block */
             block?: {
+                [key: string]: string;
+            } | null;
+            /** Fields */
+            fields?: {
                 [key: string]: string;
             } | null;
             /**
@@ -5815,6 +5896,8 @@ export interface components {
             scale?: number | null;
             /** Sections */
             sections?: string[] | null;
+            /** Title */
+            title?: string | null;
             /** Upright */
             upright?: boolean | null;
         };
@@ -5826,6 +5909,10 @@ export interface components {
         SheetOut: {
             /** Block */
             block: {
+                [key: string]: string;
+            };
+            /** Fields */
+            fields: {
                 [key: string]: string;
             };
             /** Fits */
@@ -5842,12 +5929,16 @@ export interface components {
             problem: string;
             /** Revisions */
             revisions: components["schemas"]["Revision"][];
+            /** Says */
+            says: components["schemas"]["FieldOut"][];
             /** Scale */
             scale: number | null;
             /** Sections */
             sections: string[];
             /** Tall */
             tall: number;
+            /** Title */
+            title: string | null;
             /** Upright */
             upright: boolean;
             /** Version */
@@ -5863,6 +5954,10 @@ export interface components {
             block?: {
                 [key: string]: string;
             } | null;
+            /** Fields */
+            fields?: {
+                [key: string]: string;
+            } | null;
             /** Name */
             name?: string | null;
             /** Paper */
@@ -5875,6 +5970,8 @@ export interface components {
             scale?: number | null;
             /** Sections */
             sections?: string[] | null;
+            /** Title */
+            title?: string | null;
             /** Upright */
             upright?: boolean | null;
             /**
@@ -6248,6 +6345,24 @@ export interface components {
              */
             radii_mm: number[];
         };
+        /**
+         * TitleBlockOut
+         * @description wide, tall: millimetres; tags: of its fields, from the top down.
+         */
+        TitleBlockOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Tags */
+            tags: string[];
+            /** Tall */
+            tall: number;
+            /** Version */
+            version: number;
+            /** Wide */
+            wide: number;
+        };
         /** TooMuchOut */
         TooMuchOut: {
             /** Share */
@@ -6261,7 +6376,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "line" | "polyline" | "arc" | "circle" | "ellipse" | "spline" | "point" | "text" | "hatch" | "dimension";
+            kind: "line" | "polyline" | "arc" | "circle" | "ellipse" | "spline" | "point" | "text" | "hatch" | "dimension" | "picture";
             /**
              * Layer
              * @default wall
@@ -15136,6 +15251,88 @@ export interface operations {
             };
         };
     };
+    bring_pinned: {
+        parameters: {
+            query?: {
+                page?: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PinnedOut"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     follow_pipe: {
         parameters: {
             query?: never;
@@ -19728,6 +19925,245 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_title_blocks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TitleBlockOut"][];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_title_block: {
+        parameters: {
+            query: {
+                name: string;
+                block?: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description not readable */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description holds too much */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description cannot be used as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description busy; ask again after a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_title_block: {
+        parameters: {
+            query: {
+                /** @description the version that whoever asks has before them */
+                version: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+                block_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
                 };
             };
             /** @description not readable */

@@ -1,6 +1,7 @@
 /** The drawing hand: picks and typed numbers become shapes, or things done with shapes. Section coordinates, metres, radians. */
 export type P = [number, number];
-type Kind = "line" | "polyline" | "arc" | "circle" | "ellipse" | "spline" | "point" | "text" | "hatch" | "dimension";
+type Kind =
+  "line" | "polyline" | "arc" | "circle" | "ellipse" | "spline" | "point" | "text" | "hatch" | "dimension" | "picture";
 type Measure = "linear" | "aligned" | "radius" | "angle" | "level";
 /** What a shape is beside its points, as the server has it. */
 interface Shape {
@@ -12,6 +13,7 @@ interface Shape {
   text?: string;
   measure?: Measure;
   pattern?: "lines" | "solid";
+  picture?: string;
 }
 export type Draw = { kind: Kind; points: P[]; radius: number; shape: Shape };
 type Do = keyof typeof EDITS;
@@ -34,6 +36,7 @@ export const DRAWS = {
   radius: "Radius",
   angle: "Angle",
   level: "Height mark",
+  picture: "Picture or PDF",
 } as const;
 export const EDITS = {
   move: "Move",
@@ -68,6 +71,7 @@ const ASK: Partial<Record<Tool, string[]>> = {
   radius: ["the centre", "a place on the rim"],
   angle: ["the corner", "one arm", "the other arm", "where the figure stands"],
   level: ["the height", "where the figure stands"],
+  picture: ["its lower left corner", "its lower right corner"],
   move: ["from", "to"],
   copy: ["from", "to"],
   turn: ["about", "from, or type the angle in degrees", "to"],
@@ -130,6 +134,7 @@ export class Pen {
   bulges: number[] = [];
   bend = false;
   held: (string | null)[] = []; // what lay under each pick
+  pinned: { id: string; tall: number } | null = null; // what is pinned: a picture, and how high it is of its width
   /** turn: the direction that rectangles follow. */
   constructor(
     public tool: Tool,
@@ -246,6 +251,8 @@ export class Pen {
     if (tool === "point") return draw("point", [a]);
     if (tool === "line" && p.length === 2) return draw("line", [a, b]);
     if (tool === "rectangle" && p.length === 2) return draw("polyline", this.rectangle(a, b), 0, { closed: true });
+    if (tool === "picture" && p.length === 2 && this.pinned)
+      return draw("picture", [a, b], 0, { picture: this.pinned.id });
     if (tool === "circle" && p.length === 2) return draw("circle", [a], far(a, b));
     if (tool === "arc" && p.length === 3) {
       const k = through(a, b, c);
@@ -316,6 +323,11 @@ export class Pen {
     if (this.tool === "rectangle") {
       const r = this.rectangle(p[0]!, next);
       return [[...r, r[0]!]];
+    }
+    if (this.tool === "picture" && this.pinned) {
+      const [a, b, k] = [p[0]!, next, this.pinned.tall];
+      const up: P = [-(b[1] - a[1]) * k, (b[0] - a[0]) * k];
+      return [[a, b, [b[0] + up[0], b[1] + up[1]], [a[0] + up[0], a[1] + up[1]], a]];
     }
     if (this.tool === "circle") return [ring(p[0]!, far(p[0]!, next), 0, 2 * Math.PI)];
     if (this.tool === "arc" && p.length === 2) {

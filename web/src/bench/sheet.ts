@@ -1,6 +1,7 @@
 /** A section on the drawing table: the slab's points at true scale, the traces over them, and the cursor of the drawing hand above all. */
 import { drawScale } from "./marks";
 import type { P } from "./pen";
+import { Pinned } from "./pinned";
 import { Snap, type Caught } from "./snap";
 
 interface Letters {
@@ -22,6 +23,7 @@ export interface SheetTrace {
   state: string;
   dashed: boolean;
   selected: boolean;
+  picture: string | null;
 }
 type Look = { colour: string; line_type: string; weight: number; shown: boolean };
 export type Cloud = "density" | "colour" | "intensity" | "off";
@@ -31,6 +33,7 @@ interface SheetHands {
   end(): void;
   hover(at: Caught | null): void;
   pull(cut: string, a: P, b: P): void;
+  picture(id: string): string; // where it is found
 }
 export interface CutMark {
   id: string;
@@ -88,6 +91,7 @@ export class Sheet {
   private stale = true;
   private stop = new AbortController();
   private observer: ResizeObserver;
+  private pinned: Pinned;
   readonly snap = new Snap();
   cloud: Cloud = "density";
   unit = { name: "m", metre: 1 };
@@ -104,6 +108,10 @@ export class Sheet {
     over.style.pointerEvents = "none";
     host.append(canvas, over);
     this.g = canvas.getContext("2d")!;
+    this.pinned = new Pinned(
+      (id) => hands.picture(id),
+      () => this.draw(),
+    );
     this.top = over.getContext("2d")!;
     const { signal } = this.stop;
     canvas.addEventListener(
@@ -345,6 +353,7 @@ export class Sheet {
     this.stroke(this.design);
     this.g.strokeStyle = "#5a6170";
     for (const l of this.marks.letters) this.letters(l);
+    for (const t of this.traces) if (t.picture) this.picture(t, t.picture); // below all lines
     for (const t of this.traces) this.trace(t);
     drawScale(this.g, 14, h - 16, this.scale, this.unit, INK);
   }
@@ -397,6 +406,11 @@ export class Sheet {
       image.data[4 * o + 1] = v + 4;
       image.data[4 * o + 2] = v + 10;
     }
+  }
+
+  private picture(t: SheetTrace, id: string) {
+    const [a, b, , d] = (t.lines[0] ?? []).map((p) => this.pixel(p));
+    if (a && b && d && (this.looks.get(t.layer)?.shown ?? true)) this.pinned.draw(this.g, id, a, b, d);
   }
 
   private trace(t: SheetTrace) {

@@ -12,7 +12,7 @@ export interface Folded {
 }
 /** What the hand on a sheet does (see bench/pen), and how the points below look. */
 type Draws = "line" | "polyline" | "rectangle" | "circle" | "arc" | "ellipse" | "spline" | "point" | "text" | "hatch";
-type Figures = "aligned" | "linear" | "radius" | "angle" | "level";
+type Figures = "aligned" | "linear" | "radius" | "angle" | "level" | "picture";
 type Edits =
   "move" | "copy" | "turn" | "mirror" | "stretch" | "array" | "offset" | "trim" | "extend" | "corner" | "break";
 type Pen = Draws | Figures | Edits;
@@ -137,6 +137,7 @@ interface State {
   boxed: string | null; // the crop box that is worked on
   shaping: Shaping | null; // as a hand is shaping it
   pen: Pen | null; // of the sheet
+  pinned: { id: string; tall: number } | null; // the picture that it pins, and how high that is of its width
   paper: string | null; // the sheet that is looked at
   layer: string;
   sheet: Cloud;
@@ -204,6 +205,7 @@ const FRESH = {
   boxed: null,
   shaping: null,
   pen: null,
+  pinned: null,
   paper: null,
   layer: "wall",
   sheet: "density" as Cloud,
@@ -231,6 +233,7 @@ const DOWN = {
   matching: null,
   shaping: null,
   pen: null,
+  pinned: null,
   measuring: null,
 };
 

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
-from fastapi import Request, Response
+from fastapi import Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
 from ...steps.draw import cuts, finding, looks, sheets, tracing
 from ...store import db
 from .. import schemas as x
-from .base import BINARY, BYTES, P, Part, V, bytes_in, router
+from .base import BINARY, BYTES, P, Part, V, bytes_in, picture_in, router
 
 api = router()
 KEPT = 50_000  # traces whose words are kept, some 25 MB
@@ -144,6 +144,13 @@ def draw_trace(project_id: P, section_id: P, body: x.TraceIn) -> x.Made:
     return x.Made(id=tracing.draw(project_id, section_id, body.kind, body.layer, body.points, body.radius, more))
 
 
+@api.post("/projects/{project_id}/pinned", operation_id="bring_pinned", status_code=201, openapi_extra=BYTES)
+async def bring_pinned(project_id: P, request: Request, page: Annotated[int, Query(ge=1, le=10_000)] = 1) -> x.PinnedOut:
+    """A PNG or JPEG, or a page of a PDF, that drawings can have pinned to them: as traces of the kind picture."""
+    data = await picture_in(request)
+    return x.PinnedOut(**await run_in_threadpool(tracing.bring_picture, project_id, data, page))
+
+
 @api.patch("/projects/{project_id}/traces/{trace_id}", operation_id="change_trace")
 def change_trace(project_id: P, trace_id: P, body: x.TracePatch) -> x.Said:
     more = None if body.shape is None else body.shape.model_dump(exclude_none=True)
@@ -197,6 +204,30 @@ async def bring_layers(project_id: P, request: Request) -> x.Said:
     return x.Said(message=f"Took {count} layers.")
 
 
+@api.get("/projects/{project_id}/title-blocks", operation_id="list_title_blocks")
+def list_title_blocks(project_id: P) -> list[x.TitleBlockOut]:
+    with db.session() as s:
+        return [x.TitleBlockOut(**r) for r in sheets.list_blocks(s, project_id)]
+
+
+@api.post("/projects/{project_id}/title-blocks", operation_id="bring_title_block", status_code=201, openapi_extra=BYTES)
+async def bring_title_block(
+    project_id: P,
+    request: Request,
+    name: Annotated[str, Query(min_length=1, max_length=300)],
+    block: Annotated[str, Query(max_length=120)] = "",
+) -> x.Made:
+    """The bytes of a DXF with the customer's title block. block: its name there; none: the one with most fields, or all of the drawing."""
+    data = await bytes_in(request, "drawing")
+    return x.Made(id=await run_in_threadpool(sheets.bring_block, project_id, name, data, block))
+
+
+@api.delete("/projects/{project_id}/title-blocks/{block_id}", operation_id="delete_title_block")
+def delete_title_block(project_id: P, block_id: P, version: V) -> x.Said:
+    sheets.delete_block(project_id, block_id, version)
+    return x.Said(message="deleted")
+
+
 @api.get("/projects/{project_id}/sheets", operation_id="list_sheets")
 def list_sheets(project_id: P) -> list[x.SheetOut]:
     with db.session() as s:
@@ -211,7 +242,7 @@ def make_sheet(project_id: P, body: x.SheetIn) -> x.Made:
 @api.patch("/projects/{project_id}/sheets/{sheet_id}", operation_id="change_sheet")
 def change_sheet(project_id: P, sheet_id: P, body: x.SheetPatch) -> x.Said:
     params = body.model_dump(exclude={"version", "name"}, exclude_unset=True)
-    params = {k: v for k, v in params.items() if v is not None or k == "scale"}
+    params = {k: v for k, v in params.items() if v is not None or k in ("scale", "title")}
     sheets.change(project_id, sheet_id, body.version, body.name, params)
     return x.Said(message="changed")
 

@@ -155,15 +155,23 @@ class ShapeIn(Model):
     turn: Number | None = None
     measure: Literal["linear", "aligned", "radius", "angle", "level"] | None = None
     pattern: Literal["lines", "solid"] | None = None
+    picture: Id | None = None
     dashed: bool | None = None
 
 
 class TraceIn(Model):
-    kind: Literal["line", "polyline", "arc", "circle", "ellipse", "spline", "point", "text", "hatch", "dimension"]
+    kind: Literal["line", "polyline", "arc", "circle", "ellipse", "spline", "point", "text", "hatch", "dimension", "picture"]
     layer: Layer = "wall"
     points: Annotated[list[Place], Field(min_length=1, max_length=2000)]
     radius: Annotated[FiniteFloat, Field(ge=0, le=10_000)] = 0.0
     shape: ShapeIn = ShapeIn()
+
+
+class PinnedOut(Out):
+    """tall: how high the picture is of its width."""
+
+    id: str
+    tall: float
 
 
 class TracePatch(Model):
@@ -263,6 +271,8 @@ class SheetParams(Model):
     picture: Picture | Literal[""] | None = None  # "": none below the lines
     block: dict[Literal["drawn by", "checked by", "number", "client"], Annotated[str, Field(max_length=80)]] | None = None
     revisions: Annotated[list[Revision], Field(max_length=20)] | None = None
+    title: Id | None = None  # the customer's title block; None: ours
+    fields: dict[Annotated[str, Field(max_length=60)], Annotated[str, Field(max_length=200)]] | None = None
 
 
 class SheetIn(SheetParams):
@@ -283,6 +293,22 @@ class ViewPlace(Out):
     tall: float
 
 
+class FieldOut(Out):
+    tag: str
+    text: str
+
+
+class TitleBlockOut(Out):
+    """wide, tall: millimetres; tags: of its fields, from the top down."""
+
+    id: str
+    version: int
+    name: str
+    wide: float
+    tall: float
+    tags: list[str]
+
+
 class SheetOut(Out):
     """fits: the scale that it is plotted at, wide and tall: the paper, places of views from the lower left: millimetres; problem: why it
     cannot be plotted."""
@@ -297,6 +323,9 @@ class SheetOut(Out):
     picture: str
     block: dict[str, str]
     revisions: list[Revision]
+    title: str | None
+    fields: dict[str, str]
+    says: list[FieldOut]  # what stands in the fields of the customer's title block
     fits: int | None
     wide: float
     tall: float

@@ -16,7 +16,7 @@ from ..errors import BadInput
 from .shapes import Piece, Point, Shape, pieces
 
 NEAR = 1e-6  # metres within which two places are one
-CURVED = ("spline", "ellipse", "text", "dimension", "point", "hatch")
+CURVED = ("spline", "ellipse", "text", "dimension", "point", "hatch", "picture")
 
 
 def _each(shape: Shape, to: Callable[[Point], Point]) -> tuple[Point, ...]:
@@ -54,6 +54,9 @@ def mirrored(shape: Shape, a: Point, b: Point) -> Shape:
         return float(a[0] + x), float(a[1] + y)
 
     more = dict(shape.more)
+    if shape.kind == "picture":  # it stands elsewhere, and stays readable
+        ends = (to(shape.points[1]), to(shape.points[0]))
+        return replace(shape, points=ends)
     if shape.kind == "arc":
         more["start"], more["end"] = 2 * axis - float(more["end"]), 2 * axis - float(more["start"])
     if more.get("bulges"):
@@ -337,6 +340,54 @@ def joined(shapes: Sequence[Shape], near: float = 0.01) -> Shape:
     if len(points) > 3 and math.dist(points[0], points[-1]) < near:
         return Shape("polyline", tuple(points[:-1]), 0.0, {**more, "closed": True})
     return Shape("polyline", tuple(points), 0.0, more)
+
+
+def chained(shapes: Sequence[Shape], near: float = 0.01) -> list[list[int]]:
+    """The numbers of lines, arcs and open polylines that hang together end to end within 1 cm, two and more each. Where three ends meet, the
+    two that go on most nearly straight do, and the third stays."""
+    ends = [
+        (own[0].a, own[-1].b) if s.kind in ("line", "polyline", "arc") and not s.closed and (own := pieces(s)) else None for s in shapes
+    ]
+    places = [(k, e, np.array(both[e])) for k, both in enumerate(ends) if both is not None for e in (0, 1)]
+    ways = []
+    for n, (i, e, p) in enumerate(places):
+        for j, h, q in places[n + 1 :]:
+            if i != j and math.dist(p, q) < near:
+                ways.append((_bend(shapes[i], e, shapes[j], h), i, e, j, h))
+    met: dict[tuple[int, int], int] = {}
+    for _, i, e, j, h in sorted(ways):
+        if (i, e) not in met and (j, h) not in met:
+            met[i, e], met[j, h] = j, i
+    left: set[int] = set(range(len(shapes)))
+    out: list[list[int]] = []
+    while left:
+        chain = [min(left)]
+        left.discard(chain[0])
+        for k in chain:  # which grows
+            for j in (met[k, e] for e in (0, 1) if (k, e) in met):
+                if j in left:
+                    left.discard(j)
+                    chain.append(j)
+        if len(chain) > 1:
+            out.append(sorted(chain))
+    return out
+
+
+def _bend(one: Shape, e: int, other: Shape, h: int) -> float:
+    """By how much the way turns from one shape through its end to another, radians."""
+
+    def outward(s: Shape, end: int) -> Point:
+        own = pieces(s)
+        p = own[-1] if end else own[0]
+        at, before = (p.b, p.a) if end else (p.a, p.b)
+        if p.centre is not None:
+            d = (at[0] - p.centre[0], at[1] - p.centre[1])
+            k = math.copysign(1.0, p.sweep) * (1 if end else -1)
+            return -d[1] * k, d[0] * k
+        return at[0] - before[0], at[1] - before[1]
+
+    (x, y), (u, v) = outward(one, e), outward(other, h)
+    return abs(math.atan2(x * -v - y * -u, x * -u + y * -v))
 
 
 def broken(shape: Shape, at: Point) -> list[Shape]:

@@ -28,6 +28,7 @@ class Layout:
     tall: float
     scale: int
     places: list[Place]
+    strip: float = STRIP
 
 
 def paper(name: str, upright: bool) -> tuple[float, float]:
@@ -37,23 +38,35 @@ def paper(name: str, upright: bool) -> tuple[float, float]:
     return (short, long) if upright else (long, short)
 
 
-def laid_out(sizes: Sequence[tuple[float, float]], name: str, upright: bool, scale: int | None = None) -> Layout:
+def laid_out(
+    sizes: Sequence[tuple[float, float]], name: str, upright: bool, scale: int | None = None, block: tuple[float, float] | None = None
+) -> Layout:
     """Places for views of so many metres each, in rows from the upper left, over the strip with the title. scale: 1 to so much; None: the
-    largest usual one at which all fit. BadInput when they do not fit."""
+    largest usual one at which all fit; block: width and height of a title block of somebody's own. BadInput when they do not fit."""
     if not sizes:
         raise BadInput("a sheet needs a view", subject="sheet", remedy="choose a section for it")
     wide, tall = paper(name, upright)
+    strip = STRIP
+    if block is not None and not framing(block, wide, tall):
+        if block[0] > wide - 2 * MARGIN or block[1] > tall - 2 * MARGIN:
+            raise BadInput(f"the title block does not fit on {name}", subject="sheet", remedy="choose larger paper, or another block")
+        strip = max(STRIP, block[1])
     for k in SCALES if scale is None else (scale,):
-        places = _rows([(1000 * w / k, 1000 * h / k) for w, h in sizes], wide, tall)
+        places = _rows([(1000 * w / k, 1000 * h / k) for w, h in sizes], wide, tall, strip)
         if places is not None:
-            return Layout(wide, tall, k, places)
-    needed = next((k for k in SCALES if _rows([(1000 * w / k, 1000 * h / k) for w, h in sizes], wide, tall)), None)
+            return Layout(wide, tall, k, places, strip)
+    needed = next((k for k in SCALES if _rows([(1000 * w / k, 1000 * h / k) for w, h in sizes], wide, tall, strip)), None)
     remedy = f"choose 1:{needed} or larger paper" if needed else "leave views out, or choose larger paper"
     raise BadInput(f"the views do not fit on {name}" + (f" at 1:{scale}" if scale else ""), subject="sheet", remedy=remedy)
 
 
-def _rows(sizes: Sequence[tuple[float, float]], wide: float, tall: float) -> list[Place] | None:
-    left, top, bottom = MARGIN + 4, tall - MARGIN - 4, MARGIN + STRIP + 4
+def framing(block: tuple[float, float], wide: float, tall: float) -> bool:
+    """Whether a block of this width and height is the frame of the whole paper."""
+    return block[0] > 0.85 * wide and block[1] > 0.85 * tall and block[0] <= wide and block[1] <= tall
+
+
+def _rows(sizes: Sequence[tuple[float, float]], wide: float, tall: float, strip: float) -> list[Place] | None:
+    left, top, bottom = MARGIN + 4, tall - MARGIN - 4, MARGIN + strip + 4
     x, row = left, 0.0
     out: list[Place] = []
     for w, h in sizes:

@@ -30,6 +30,7 @@ NEED = {
     "text": (1, 1),
     "hatch": (3, 2000),
     "dimension": (2, 4),
+    "picture": (2, 2),
 }
 MEASURES = ("linear", "aligned", "radius", "angle", "level")
 TEXT = 0.15  # metres: height of letters when nothing else is said
@@ -40,7 +41,8 @@ FINE = 2e-4  # metres that plain lines may leave a curve
 class Shape:
     """points (n, 2): corners; the centre of an arc or circle; of an ellipse centre and end of its longer half; of a dimension what it
     measures, then where it stands. more: closed and bulges of a polyline, start and end of an arc, ratio of an ellipse, text, height and
-    turn of a text, measure (see ``MEASURES``) of a dimension, pattern of a hatch."""
+    turn of a text, measure (see ``MEASURES``) of a dimension, pattern of a hatch. A picture stands on the line from its lower left to its lower
+    right corner; more: picture, its id, and tall, how high it is of its width."""
 
     kind: str
     points: tuple[Point, ...]
@@ -76,7 +78,9 @@ def checked(kind: str, points: Sequence[Sequence[float]], radius: float = 0.0, m
         wrong = "what it measures, two ends and where it stands"
     elif kind == "polyline" and len(given.get("bulges") or []) not in (0, len(p), len(p) - 1):
         wrong = "one bulge for each segment"
-    elif kind in ("line", "ellipse", "polyline", "spline") and float(np.ptp(p, axis=0).max()) < 1e-6:
+    elif kind == "picture" and not (given.get("picture") and 0 < float(given.get("tall") or 0) < 1e3):
+        wrong = "what it shows, and how high that is"
+    elif kind in ("line", "ellipse", "polyline", "spline", "picture") and float(np.ptp(p, axis=0).max()) < 1e-6:
         wrong = "ends that do not lie on each other"
     if wrong:
         raise BadInput(f"a {kind} needs {wrong}", subject=kind, remedy="draw it again")
@@ -132,6 +136,9 @@ def pieces(shape: Shape) -> list[Piece]:
         (x, y), r = p[0], shape.radius
         ends = [(x + r * math.cos(t), y + r * math.sin(t)) for t in (start, start + sweep)]
         return [Piece(ends[0], ends[1], p[0], r, start, sweep)]
+    if shape.kind == "picture":
+        p = corners_of(shape)
+        return [Piece(a, b) for a, b in zip(p, [*p[1:], p[0]], strict=True)]
     if shape.kind == "ellipse":
         at = _ellipse(shape)
     elif shape.kind == "spline":
@@ -211,7 +218,15 @@ def plain(shape: Shape, fine: float = FINE, words: str = "") -> Plain:
 
 def length(shape: Shape) -> float:
     """Metres along a shape, 0 for texts and the like."""
-    return 0.0 if shape.kind == "hatch" else sum(p.length for p in pieces(shape))
+    return 0.0 if shape.kind in ("hatch", "picture") else sum(p.length for p in pieces(shape))
+
+
+def corners_of(picture: Shape) -> list[Point]:
+    """The corners of a picture, from its lower left one against the clock."""
+    (x, y), (u, v) = picture.points
+    k = float(picture.more["tall"])
+    up = (-(v - y) * k, (u - x) * k)
+    return [(x, y), (u, v), (u + up[0], v + up[1]), (x + up[0], y + up[1])]
 
 
 def _hatched(shape: Shape, apart: float = 0.15) -> list[list[Point]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
@@ -14,11 +15,13 @@ from ...core.draw.shapes import Point, Shape, length
 from ...core.draw.shapes import checked as checked_shape
 from ...core.errors import BadInput
 from ...formats.dxf import layers_in
+from ...formats.page import page_of
 from ...site.common import clean_name, get_project, owned
 from ...site.drawing import layers_of, open_layer, shape_of
-from ...store import journal
+from ...site.pictures import keep
+from ...store import journal, scratch
 from ...store.db import session
-from ...store.models import Section, Trace
+from ...store.models import Picture, Section, Trace
 
 ONE = ("move", "copy", "turn", "mirror", "stretch", "array")  # done with each that is chosen, on its own
 MOST = 2000  # traces that are changed at once
@@ -48,13 +51,28 @@ def draw(
     more: dict[str, Any] | None = None,
 ) -> str:
     """Keep what somebody drew; section coordinates, metres."""
+    if kind == "picture":
+        with session() as s:
+            shown = owned(s, Picture, project_id, str((more or {}).get("picture") or ""), "picture")
+            more = {"picture": shown.id, "tall": shown.high / shown.wide}
     shape = checked_shape(kind, points, radius, more)
-    with journal.change(project_id, f"Drew a {kind}", topic="sections") as c:
+    with journal.change(project_id, "Pinned a picture" if kind == "picture" else f"Drew a {kind}", topic="sections") as c:
         owned(c.s, Section, project_id, section_id, "section")
         row = _row(project_id, section_id, open_layer(c.project, layer), shape)
         c.s.add(row)
         c.s.flush()
         return row.id
+
+
+def bring_picture(project_id: str, data: bytes, page: int = 1) -> dict[str, Any]:
+    """Keep a picture, or a page of a PDF document, to be pinned to drawings. Returns its id and how high it is of its width."""
+    if data[:1024].lstrip().startswith(b"%PDF"):
+        with scratch.folder() as folder:
+            (folder / "document").write_bytes(data)
+            data = page_of(folder / "document", page)
+    with journal.change(project_id, "Brought in a picture for drawings", topic="sections") as c:
+        row = keep(c, data, caption="", logo=False, pinned=True)
+        return {"id": row.id, "tall": row.high / row.wide}
 
 
 def _row(project_id: str, section_id: str, layer: str, shape: Shape, state: str = "drawn", fit: dict[str, Any] | None = None) -> Trace:
@@ -149,10 +167,7 @@ def edit(project_id: str, do: str, ids: Sequence[str], at: Sequence[Sequence[flo
         if do in ONE:
             made = [(r, x) for r in rows for x in _each(do, r, shape_of(r), picks, value, count)]
         elif do == "join":
-            shape = editing.joined([shape_of(r) for r in rows])
-            _laid(rows[0], shape)
-            for r in rows[1:]:
-                r.deleted = True
+            _join(rows)
         elif do == "corner":
             if len(rows) != 2:
                 raise BadInput("a corner is made of two lines", subject="corner", remedy="choose two lines")
@@ -171,6 +186,42 @@ def edit(project_id: str, do: str, ids: Sequence[str], at: Sequence[Sequence[flo
             out.append(row.id)
         c.title = f"{WORDS[do]} {len(rows)} lines and shapes" if len(rows) > 1 else f"{WORDS[do]} a {rows[0].kind}"
         return out
+
+
+def _join(rows: list[Trace]) -> None:
+    """What hangs together end to end on one layer becomes one polyline each, with what was measured of its lines."""
+    any_ = False
+    for layer in sorted({r.layer for r in rows}):
+        own = [r for r in rows if r.layer == layer]
+        shapes = [shape_of(r) for r in own]
+        for chain in editing.chained(shapes):
+            any_ = True
+            first, *others = (own[k] for k in chain)
+            fit, state = _together([own[k] for k in chain]), first.state
+            _laid(first, editing.joined([shapes[k] for k in chain]))
+            if fit is not None and all(r.state == state for r in others):
+                first.fit, first.state = {**fit, "length": length(shape_of(first))}, state
+            for r in others:
+                r.deleted = True
+    if not any_:
+        raise BadInput("their ends do not meet", subject="joined", remedy="extend or trim them first, so that ends meet within 1 cm")
+
+
+def _together(rows: list[Trace]) -> dict[str, Any] | None:
+    """What was measured of several lines, as of one; None when some were only drawn."""
+    fits = [r.fit for r in rows]
+    if not all("rms_mm" in f and f.get("points") for f in fits):
+        return None
+    points = sum(int(f["points"]) for f in fits)
+    out: dict[str, Any] = {"points": points, "rms_mm": math.sqrt(sum(int(f["points"]) * float(f["rms_mm"]) ** 2 for f in fits) / points)}
+    out |= {k: sum(float(f.get(k) or 0.0) for f in fits) for k in ("seen", "bridged")}
+    if all("error_mm" in f for f in fits):
+        out["error_mm"] = max(float(f["error_mm"]) for f in fits)
+    for key in ("made_from", "deletions"):
+        if len({f.get(key) for f in fits}) == 1 and key in fits[0]:
+            out[key] = fits[0][key]
+    names = sorted({x for f in fits for x in f.get("stations") or []})
+    return out | ({"stations": names[:12]} if names else {})
 
 
 def _each(do: str, row: Trace, shape: Shape, at: list[Point], value: float, count: int) -> list[Shape]:

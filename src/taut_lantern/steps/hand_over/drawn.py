@@ -15,16 +15,19 @@ from sqlalchemy.orm import Session
 
 from ...core import frames
 from ...core.draw.raster import BAND, GATHERED, MODES, Raster, band, channels, full_ink, gathered, raster
+from ...core.draw.shapes import corners_of
 from ...core.errors import BadInput
 from ...core.frames import METRE_PER_UNIT
 from ...formats import bodies, dxf, geotiff, pdf, svg
 from ...formats import sheet as sheet_file
 from ...formats.drawn import Drawing, Underlay
 from ...formats.part import whole
+from ...formats.picture import looked_at
 from ...site import compared, models, notes
 from ...site.common import Array, Progress, file_name, get_project, owned, state_of
 from ...site.drawing import LEVEL, T_frame_section, cut_of, drawn, guessed, layers_of, rolled, sections_of
 from ...site.frames import InUse, in_use
+from ...site.pictures import pinned
 from ...site.sheets import page
 from ...site.slab import Slicing
 from ...store.db import snapshot
@@ -104,7 +107,8 @@ def _svg(s: Session, path: Path, project_id: str, frame: InUse, params: dict[str
     own = drawn(s, project, in_use(s, project, section.part_id), [section.id], True)
     if len(own) < 2:  # its title alone
         raise _nothing(section.name)
-    svg.write(path, own, layers_of(project), int(params.get("scale") or 50), section.name)
+    shown = pinned(s, project_id, (str(d.shape.more["picture"]) for d in own if d.shape.kind == "picture"))
+    svg.write(path, own, layers_of(project), int(params.get("scale") or 50), section.name, shown)
     return f"{file_name(project.name)}-{file_name(section.name)}", len(own)
 
 
@@ -185,13 +189,32 @@ def _slab(s: Session, path: Path, project_id: str, frame: InUse, params: dict[st
     drawing = _drawing(s, project_id, frame, {**params, "sections": [section.id]})
     corner = frames.apply(there, np.array([[to.low, to.high - to.tall * to.pixel, 0.0]]))[0]
     drawing.underlays.append(Underlay(picture.name, to.wide, to.tall, corner, there[:3, 0] * to.pixel, there[:3, 1] * to.pixel))
+    beside = _pinned_beside(s, path.parent, project_id, drawing)
     lines = path.parent / f"{name}.dxf"
     dxf.write(lines, drawing, unit, params.get("version") or "R2018")
     with whole(path) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as out:
         out.write(picture, picture.name)
         out.writestr(f"{name}.tfw", geotiff.world(m))
         out.write(lines, lines.name)
+        for own in beside:
+            out.write(own, own.name)
     return f"{file_name(get_project(s, project_id).name)}-{name}", spool.count
+
+
+def _pinned_beside(s: Session, folder: Path, project_id: str, drawing: Drawing) -> list[Path]:
+    """The pictures that are pinned to a drawing as files that it refers to; they lie below it."""
+    own = [d for d in drawing.drawn if d.shape.kind == "picture"]
+    bodies_ = pinned(s, project_id, (str(d.shape.more["picture"]) for d in own))
+    out: list[Path] = []
+    for k, d in enumerate(d for d in own if str(d.shape.more["picture"]) in bodies_):
+        body = bodies_[str(d.shape.more["picture"])]
+        kind, wide, tall = looked_at(body)
+        path = folder / f"picture-{k + 1}.{'jpg' if kind == 'jpeg' else kind}"
+        path.write_bytes(body)
+        out.append(path)
+        low, right, _, high = frames.apply(d.T_frame_section, np.array([[x, y, 0.0] for x, y in corners_of(d.shape)]))
+        drawing.underlays.append(Underlay(path.name, wide, tall, low, (right - low) / wide, (high - low) / tall))
+    return out
 
 
 COLUMNS = (

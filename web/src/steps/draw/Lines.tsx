@@ -49,6 +49,7 @@ const WHAT: Record<string, string> = {
   text: "A text",
   hatch: "A hatched area",
   dimension: "A dimension",
+  picture: "A picture",
 };
 
 export function TraceCard({ id, trace: t }: { id: string; trace: Trace }) {

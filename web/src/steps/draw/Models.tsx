@@ -1,9 +1,8 @@
 /** Design models beside the cloud: brought in, moved, laid on it, and how far it lies from them. */
 import { useRef, useState } from "react";
-import { http, sent, type Schemas } from "../../api/client";
+import { http, posted, sent, type Schemas } from "../../api/client";
 import {
   cache,
-  tell,
   tellError,
   tellUndoable,
   useAsk,
@@ -48,9 +47,7 @@ export function ModelList({ id }: { id: string }) {
     setBusy(true);
     try {
       const query = new URLSearchParams({ name: chosen.name, ...(unit && { unit }) });
-      const answer = await fetch(`/api/projects/${id}/models?${query}`, { method: "POST", body: chosen });
-      const said = (await answer.json()) as { message?: string; remedy?: string };
-      if (!answer.ok) tell(said.message ?? `${chosen.name} was not taken`, said.remedy ?? "", false);
+      await posted(`/api/projects/${id}/models?${query}`, chosen);
     } catch (error) {
       tellError(error);
     }

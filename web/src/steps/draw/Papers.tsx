@@ -1,7 +1,7 @@
 /** Sheets: views of sections laid out on paper. */
-import { useState } from "react";
-import { http, sent, type Schemas, type Section } from "../../api/client";
-import { tellUndoable, useAsk, useSheets } from "../../api/queries";
+import { useRef, useState } from "react";
+import { http, posted, sent, type Schemas, type Section } from "../../api/client";
+import { tellUndoable, useAsk, useSheets, useTitleBlocks } from "../../api/queries";
 import { Actions, Button, Field, Heading, Pick, Quiet, Sentence, type Column } from "../../kit";
 import { Await } from "../../kit/await";
 import { Table } from "../../kit/table";
@@ -66,7 +66,10 @@ function Form({
     picture: (sheet?.picture as "density" | undefined) ?? "density",
     block: sheet?.block ?? {},
     revisions: sheet?.revisions ?? [],
+    title: sheet?.title ?? null,
+    fields: sheet?.fields ?? {},
   });
+  const blocks = useTitleBlocks(id).data ?? [];
   const [scale, setScale] = useState(sheet?.scale ? String(sheet.scale) : "");
   const [note, setNote] = useState("");
   const wanted = scale.trim() ? Number(scale) : null;
@@ -173,6 +176,24 @@ function Form({
         </label>
       ))}
       <Heading>Title block</Heading>
+      <TitleBlocks id={id} value={p.title ?? null} onChange={(title) => setP({ ...p, title, fields: {} })} />
+      {p.title &&
+        blocks
+          .find((b) => b.id === p.title)
+          ?.tags.map((tag) => (
+            <Field
+              key={tag}
+              label={tag}
+              type="text"
+              value={(p.fields as Record<string, string>)[tag] ?? ""}
+              placeholder={sheet?.says.find((s) => s.tag === tag)?.text ?? ""}
+              maxLength={200}
+              onChange={(e) => {
+                const given = Object.entries({ ...(p.fields as Record<string, string>), [tag]: e.target.value });
+                setP({ ...p, fields: Object.fromEntries(given.filter(([, text]) => text)) });
+              }}
+            />
+          ))}
       {BLOCK.map((b) => (
         <Field
           key={b}
@@ -211,6 +232,58 @@ function Form({
           </Button>
         )}
       </Actions>
+    </>
+  );
+}
+
+/** Ours, or one of the customer's, which comes from a DXF file. */
+function TitleBlocks(p: { id: string; value: string | null; onChange: (title: string | null) => void }) {
+  const file = useRef<HTMLInputElement>(null);
+  const [block, setBlock] = useState("");
+  const rows = useTitleBlocks(p.id).data ?? [];
+  const bring = useAsk(
+    p.id,
+    (chosen: File) => {
+      const query = new URLSearchParams({ name: chosen.name, block: block.trim() });
+      return posted<Schemas["Made"]>(`/api/projects/${p.id}/title-blocks?${query}`, chosen);
+    },
+    (r) => p.onChange(r.id),
+  );
+  return (
+    <>
+      <Pick
+        label="Block"
+        value={p.value ?? ""}
+        onChange={(e) => p.onChange(e.target.value || null)}
+        options={[
+          ["", "ours"],
+          ...rows.map((b): [string, string] => [b.id, `${b.name}, ${Math.round(b.wide)} x ${Math.round(b.tall)} mm`]),
+        ]}
+      />
+      <Field
+        label="Its name in the file"
+        type="text"
+        value={block}
+        placeholder="the one with most fields"
+        maxLength={120}
+        onChange={(e) => setBlock(e.target.value)}
+      />
+      <Actions>
+        <Button busy={bring.isPending} onClick={() => file.current?.click()}>
+          Bring a block from a DXF
+        </Button>
+      </Actions>
+      <input
+        ref={file}
+        type="file"
+        accept=".dxf"
+        hidden
+        aria-label="A DXF with a title block"
+        onChange={(e) => {
+          if (e.target.files?.[0]) bring.mutate(e.target.files[0]);
+          e.target.value = "";
+        }}
+      />
     </>
   );
 }

@@ -137,6 +137,7 @@ export function SheetPane({ id }: { id: string }) {
       },
       end: () => made(pen.current?.enter(s.here?.at ?? [0, 0]) ?? null),
       pull: (cut, a, b) => void pull(cut, a, b),
+      picture: (own) => `/api/projects/${now.current.id}/pictures/${own}/file`,
       hover: (caught) => {
         const { back: to, section: own } = now.current;
         set({ hover: caught && to ? inSpace(caught.at, to, own?.foot ?? []) : null });
@@ -188,12 +189,14 @@ export function SheetPane({ id }: { id: string }) {
       refresh();
     };
     window.addEventListener("keydown", take, true);
-    const tools = (Object.keys(TITLES) as Tool[]).map((t) => ({
-      id: `sheet.${t}`,
-      title: `On the sheet: ${TITLES[t]}`,
-      keys: KEYS[t],
-      run: () => set({ pen: useView.getState().pen === t ? null : t }),
-    }));
+    const tools = (Object.keys(TITLES) as Tool[])
+      .map((t) => ({
+        id: `sheet.${t}`,
+        title: `On the sheet: ${TITLES[t]}`,
+        keys: KEYS[t],
+        run: () => set({ pen: useView.getState().pen === t ? null : t }),
+      }))
+      .filter((t) => t.id !== "sheet.picture"); // which needs a file first
     const windowed = async (window: number[]) => {
       const { id: project, section: own } = now.current;
       if (!own) return;
@@ -224,6 +227,7 @@ export function SheetPane({ id }: { id: string }) {
     const off = useView.subscribe((v, before) => {
       if (v.pen === before.pen) return;
       pen.current = v.pen ? new Pen(v.pen) : null;
+      if (pen.current) pen.current.pinned = v.pinned;
       refresh();
     });
     if (useView.getState().pen) pen.current = new Pen(useView.getState().pen!);
@@ -248,7 +252,11 @@ export function SheetPane({ id }: { id: string }) {
   useEffect(() => {
     if (!section) return;
     sheet.current?.setTraces(
-      section.traces.map((t) => ({ ...t, selected: traces.includes(t.id) })),
+      section.traces.map((t) => ({
+        ...t,
+        selected: traces.includes(t.id),
+        picture: t.kind === "picture" ? String(t.shape["picture"]) : null,
+      })),
       section.marks,
     );
   }, [section, traces]);

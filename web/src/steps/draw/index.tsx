@@ -1,7 +1,7 @@
 /** Draw: cut, find, trace, lay out. */
 import { useEffect, useRef, useState } from "react";
 import { DRAWS, EDITS, type Tool } from "../../bench/pen";
-import { http, sent, type Schemas, type Section, type Trace } from "../../api/client";
+import { http, posted, sent, type Schemas, type Section, type Trace } from "../../api/client";
 import { tellUndoable, useAsk, useJobs, useLayers, useProject, useSections, useStations } from "../../api/queries";
 import { Actions, Button, Field, fixed, Heading, Pick, Quiet, Sentence } from "../../kit";
 import { Await } from "../../kit/await";
@@ -77,7 +77,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
         onChange={(e) => set({ layer: e.target.value })}
         options={[...new Set([...layers.map((l) => l.name), layer])].map((l) => [l, l])}
       />
-      <Tools />
+      <Tools id={id} />
     </>
   );
   return (
@@ -114,6 +114,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
       ))}
       {found.length > 0 && <ByRule id={id} section={section} found={found} />}
       {firm + found.length > 0 && <Square id={id} section={section} />}
+      {firm + found.length > 0 && <Join id={id} section={section} />}
       {section.traces.length === 0 && pens}
       <Heading>{section.name}</Heading>
       <Actions>
@@ -169,14 +170,22 @@ const HELD = "border-lamp bg-halo";
 const FREE = "border-rule bg-card text-action hover:border-action";
 
 /** The tools of the sheet; each with its key. */
-function Tools() {
+function Tools({ id }: { id: string }) {
   const { pen, set, traces } = useView();
+  const file = useRef<HTMLInputElement>(null);
+  const pin = useAsk(
+    id,
+    (chosen: File) => posted<Schemas["PinnedOut"]>(`/api/projects/${id}/pinned`, chosen),
+    (pinned) => set({ pen: "picture", pinned }),
+  );
   const button = (tool: Tool, title: string) => (
     <button
       key={tool}
       type="button"
       aria-pressed={pen === tool}
-      onClick={() => set({ pen: pen === tool ? null : tool })}
+      onClick={() =>
+        tool === "picture" && pen !== tool ? file.current?.click() : set({ pen: pen === tool ? null : tool })
+      }
       className={`cursor-pointer rounded border px-1.5 py-0.5 text-[12.5px] ${pen === tool ? HELD : FREE}`}
     >
       {title}
@@ -188,6 +197,17 @@ function Tools() {
       <div className="my-1 flex flex-wrap gap-1">
         {(Object.entries(DRAWS) as [Tool, string][]).map(([t, title]) => button(t, title))}
       </div>
+      <input
+        ref={file}
+        type="file"
+        accept=".png,.jpg,.jpeg,.pdf"
+        hidden
+        aria-label="A picture or PDF to pin"
+        onChange={(e) => {
+          if (e.target.files?.[0]) pin.mutate(e.target.files[0]);
+          e.target.value = "";
+        }}
+      />
       <p className="mt-2 text-[12.5px] text-quiet">
         {traces.length ? `With the ${traces.length} chosen` : "With what is chosen, or picked"}
       </p>
@@ -238,6 +258,40 @@ function ByRule({ id, section, found }: { id: string; section: Section; found: T
         </Button>
       </Actions>
     </>
+  );
+}
+
+/** Make polylines of lines that meet at their corners. */
+function Join({ id, section }: { id: string; section: Section }) {
+  const { traces } = useView();
+  const lines = section.traces.filter(
+    (t) => (t.kind === "line" || t.kind === "arc") && (traces.length ? traces.includes(t.id) : t.state !== "found"),
+  );
+  const ids = lines.map((t) => t.id).slice(0, 2000);
+  const join = useAsk(
+    id,
+    () =>
+      sent(
+        http.POST("/api/projects/{project_id}/traces/edit", {
+          params: { path: { project_id: id } },
+          body: { do: "join", ids, at: [], value: 0, count: 2 },
+        }),
+      ),
+    () => {
+      useView.getState().set({ traces: [] });
+      void tellUndoable(id, "Lines whose ends meet are polylines now.");
+    },
+  );
+  return (
+    <Actions>
+      <Button
+        busy={join.isPending}
+        why={ids.length > 1 ? "" : "it takes two lines at least"}
+        onClick={() => join.mutate(undefined)}
+      >
+        Join {traces.length ? "the chosen" : "all"} where they meet
+      </Button>
+    </Actions>
   );
 }
 

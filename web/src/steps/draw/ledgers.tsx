@@ -1,8 +1,7 @@
 /** The lists of Draw: sections, lines, layers. */
 import { useRef, useState } from "react";
-import { http, sent, type Schemas, type Section } from "../../api/client";
+import { http, posted, sent, type Schemas, type Section } from "../../api/client";
 import {
-  tell,
   tellError,
   tellUndoable,
   useAsk,
@@ -200,9 +199,7 @@ export function LayersLedger({ id }: { id: string }) {
     put.mutate({ layers: rows.map((l) => bare(l.name === name ? { ...l, ...part } : l)) });
   const bring = async (chosen: File) => {
     try {
-      const answer = await fetch(`/api/projects/${id}/layers/dxf`, { method: "POST", body: chosen });
-      const said = (await answer.json()) as { message: string; remedy?: string };
-      if (!answer.ok) return tell(said.message, said.remedy ?? "", false);
+      const said = await posted<Schemas["Said"]>(`/api/projects/${id}/layers/dxf`, chosen);
       void tellUndoable(id, said.message);
       void asked.refetch();
     } catch (error) {
