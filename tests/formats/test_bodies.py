@@ -11,6 +11,7 @@ import ifcopenshell.util.element
 import ifcopenshell.validate
 import numpy as np
 import pytest
+import trimesh
 
 from taut_lantern.formats import bodies
 from taut_lantern.formats.bodies import Body
@@ -119,3 +120,38 @@ def test_things_of_one_name_and_corners_that_repeat_go_out_all_the_same(tmp_path
     bodies.ifc(tmp_path / "a.ifc", "t", "f", both)
     model = ifcopenshell.open(str(tmp_path / "a.ifc"))
     assert [len(model.by_type(k)) for k in ("IfcPipeSegment", "IfcPipeFitting", "IfcAnnotation")] == [2, 1, 2]
+
+
+def test_a_bend_of_known_radius_is_round_in_both_files(tmp_path: Path) -> None:
+    """And one whose radius is not known, or would not fit between its neighbours, is a ball at the corner."""
+    axis = np.array([[0, 0, 0], [3.0, 0, 0], [3.0, 2.0, 0], [3.0, 2.0, 1.5], [3.2, 2.0, 1.5]])
+    body = Body("tube", "Pipe 1", FAR + axis, 0.08, {"points": 9}, bends=(0.6, None, 0.3))
+    assert bodies.bends_of(axis, body.bends) == [0.6, None, None]
+    a, b = np.array([2.4, 0, 0]), np.array([3.0, 0.6, 0])
+    runs = [np.array([axis[0], a]), np.array([b, *axis[2:]])]
+
+    def off(p: np.ndarray) -> np.ndarray:
+        round_ = np.hypot(np.hypot(p[:, 0] - 2.4, p[:, 1] - 0.6) - 0.6, p[:, 2]) - 0.08
+        within = (p[:, 0] >= 2.4 - 1e-6) & (p[:, 1] <= 0.6 + 1e-6)
+        return np.where(within, round_, np.minimum(*(off_tube(p, r, 0.08) for r in runs)))
+
+    bodies.glb(tmp_path / "a.glb", "t", "f", [body])
+    scene = trimesh.load_scene(tmp_path / "a.glb")
+    (mesh,) = scene.geometry.values()
+    p = np.column_stack([mesh.vertices[:, 0], -mesh.vertices[:, 2], mesh.vertices[:, 1]]) + scene.metadata["origin"] - FAR
+    bent = (p[:, 0] > 2.45) & (p[:, 1] < 0.55)
+    assert np.abs(off(p)[bent]).max() < 1e-4 and bent.sum() > 300 and off(p).max() < 1e-4
+    assert mesh.is_watertight and mesh.is_winding_consistent
+    first, *_ = sorted(mesh.split(), key=lambda x: -x.volume)
+    assert first.volume == pytest.approx(np.pi * 0.08**2 * (2.4 + 0.6 * np.pi / 2 + 1.4), rel=0.005)
+    bodies.ifc(tmp_path / "a.ifc", "t", "f", [body])
+    model, log = ifcopenshell.open(str(tmp_path / "a.ifc")), ifcopenshell.validate.json_logger()
+    ifcopenshell.validate.validate(model, log, express_rules=True)
+    assert log.statements == []
+    (moved,) = model.by_type("IfcMapConversion")
+    shift = np.array([moved.Eastings, moved.Northings, moved.OrthogonalHeight]) - FAR
+    round_ = next(x for x in model.by_type("IfcPipeFitting") if "radius 600 mm" in x.Name)
+    shape = ifcopenshell.geom.create_shape(ifcopenshell.geom.settings(), round_)
+    t = np.array(shape.transformation.matrix).reshape(4, 4).T
+    p = np.array(shape.geometry.verts).reshape(-1, 3) @ t[:3, :3].T + t[:3, 3] + shift
+    assert np.abs(off(p)).max() < 0.002 and np.abs(p.min(axis=0) - [2.4, -0.08, -0.08]).max() < 2e-3 and abs(p[:, 1].max() - 0.6) < 1e-4

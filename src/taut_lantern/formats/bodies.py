@@ -94,18 +94,26 @@ def ifc(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
 
     def tube(b: Body) -> list[Any]:
         p, out = apart(b.points - at), []
-        for k, (one, other) in enumerate(zip(p, p[1:], strict=False), start=1):
+        round_ = bends_of(p, b.bends)
+        for k, (one, other) in enumerate(straight(p, round_), start=1):
             long = float(np.linalg.norm(other - one))
             circle = f.createIfcCircleProfileDef("AREA", None, f.createIfcAxis2Placement2D(f.createIfcCartesianPoint([0.0, 0.0])), b.radius)
             item = f.createIfcExtrudedAreaSolid(circle, None, f.createIfcDirection([0.0, 0.0, 1.0]), long)
             out.append(placed("IfcPipeSegment", f"{b.name}, run {k}", one, solid, ("Body", "SweptSolid"), item, (other - one) / long))
             out[-1].PredefinedType = "RIGIDSEGMENT"
-        for k, angle in enumerate(turns(p), start=1):
-            ball = f.createIfcSphere(f.createIfcAxis2Placement3D(point(np.zeros(3))), b.radius)
-            item = f.createIfcCsgSolid(ball)
-            round_ = b.bends[k - 1] if len(b.bends) == len(p) - 2 else None
-            words = f"{b.name}, bend {k} of {angle:.1f} degrees" + (f", radius {1000 * round_:.0f} mm" if round_ else "")
-            out.append(placed("IfcPipeFitting", words, p[k], solid, ("Body", "CSG"), item))
+        for k, (angle, big) in enumerate(zip(turns(p), round_, strict=True), start=1):
+            words = f"{b.name}, bend {k} of {angle:.1f} degrees" + (f", radius {1000 * big:.0f} mm" if big else "")
+            if big:
+                z, after = (v / np.linalg.norm(v) for v in (p[k] - p[k - 1], p[k + 1] - p[k]))
+                reach = big * math.tan(math.radians(angle) / 2)
+                half = (after - z) / np.linalg.norm(after - z)  # from the corner towards the middle of the bend's circle
+                middle = half * (math.hypot(reach, big) - big)
+                arc = f.createIfcCartesianPointList3D([[float(v) for v in q] for q in (-z * reach, middle, after * reach)])
+                item = f.createIfcSweptDiskSolid(f.createIfcIndexedPolyCurve(arc, [f.createIfcArcIndex([1, 2, 3])]), b.radius)
+                out.append(placed("IfcPipeFitting", words, p[k], solid, ("Body", "AdvancedSweptSolid"), item))
+            else:
+                ball = f.createIfcSphere(f.createIfcAxis2Placement3D(point(np.zeros(3))), b.radius)
+                out.append(placed("IfcPipeFitting", words, p[k], solid, ("Body", "CSG"), f.createIfcCsgSolid(ball)))
             out[-1].PredefinedType = "BEND"
         system = api.system.add_system(f, ifc_class="IfcDistributionSystem")
         system.Name = b.name
@@ -144,7 +152,7 @@ def ifc(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
 
 
 def glb(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
-    """Tubes as closed meshes, a ball at each bend; lines as lines. What was measured stands in the extras of each mesh."""
+    """Tubes as closed meshes, with round bends where their radius is known and balls where not; lines as lines. What was measured stands in the extras of each mesh."""
     import trimesh
 
     at = origin(bodies)
@@ -154,8 +162,13 @@ def glb(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
         name = b.name if b.name not in scene.geometry else f"{b.name} ({len(scene.geometry) + 1})"  # what shares a name would replace it
         if b.kind == "tube":
             p = apart(p)
-            pieces = [trimesh.creation.cylinder(b.radius, segment=s, sections=ROUND) for s in zip(p, p[1:], strict=False)]
-            pieces += [trimesh.creation.icosphere(3, b.radius).apply_translation(q) for q in p[1:-1]]
+            bends = bends_of(p, b.bends)
+            whole_ = [0, *(k for k, big in enumerate(bends, start=1) if not big), len(p) - 1]
+            pieces = [
+                trimesh.Trimesh(*swept(p[i : j + 1], b.radius, bends[i : j - 1]), process=False)
+                for i, j in zip(whole_, whole_[1:], strict=False)
+            ]
+            pieces += [trimesh.creation.icosphere(3, b.radius).apply_translation(p[k]) for k in whole_[1:-1]]
             it = trimesh.util.concatenate(pieces)
         elif b.kind == "prism":
             v, faces = solid_of(b)
@@ -214,6 +227,66 @@ def turns(points: Array) -> list[float]:
     way = np.diff(points, axis=0)
     way /= np.linalg.norm(way, axis=1)[:, None]
     return [math.degrees(math.acos(max(-1.0, min(1.0, float(a @ b))))) for a, b in zip(way, way[1:], strict=False)]
+
+
+def bends_of(points: Array, bends: tuple[float | None, ...]) -> list[float | None]:
+    """The radius of an axis (n, 3) at each of its inner corners, None where it is not known or does not fit between its neighbours."""
+    out: list[float | None] = list(bends) if len(bends) == len(points) - 2 else [None] * max(len(points) - 2, 0)
+    long = np.linalg.norm(np.diff(points, axis=0), axis=1)
+    half = [math.tan(math.radians(a) / 2) for a in turns(points)]
+    for k, big in enumerate(out):
+        if big and (big * half[k] > 0.499 * long[k] or big * half[k] > 0.499 * long[k + 1]):
+            near = [(out[j] or 0.0) * half[j] for j in (k - 1, k + 1) if 0 <= j < len(out)]
+            if big * half[k] + max(near, default=0.0) > min(long[k], long[k + 1]) - 1e-6:
+                out[k] = None
+    return out
+
+
+def straight(points: Array, bends: list[float | None]) -> list[tuple[Array, Array]]:
+    """The straight runs of an axis (n, 3) between its bends; to the corner where a bend's radius is not known."""
+    reach = [0.0, *((big or 0.0) * math.tan(math.radians(a) / 2) for big, a in zip(bends, turns(points), strict=True)), 0.0]
+    out = []
+    for k, (one, other) in enumerate(zip(points, points[1:], strict=False)):
+        u = (other - one) / np.linalg.norm(other - one)
+        out.append((one + u * reach[k], other - u * reach[k + 1]))
+    return out
+
+
+def swept(points: Array, radius: float, bends: list[float | None]) -> tuple[Array, NDArray[np.int64]]:
+    """A tube round an axis (n, 3) with a round bend at each inner corner, as corners and faces that look outwards, closed at both ends."""
+    runs = straight(points, bends)
+    ways = [(b - a) / np.linalg.norm(b - a) for a, b in runs]
+    side = _across(ways[0])
+    angle = np.linspace(0, 2 * np.pi, ROUND, endpoint=False)
+
+    def ring(at: Array, way: Array) -> Array:
+        return np.asarray(at + radius * (np.cos(angle)[:, None] * side + np.sin(angle)[:, None] * np.cross(way, side)))
+
+    rings = [ring(runs[0][0], ways[0])]
+    for k, big in enumerate(bends):
+        axis = np.cross(ways[k], ways[k + 1])
+        axis /= np.linalg.norm(axis)
+        turn, begin, first = math.acos(max(-1.0, min(1.0, float(ways[k] @ ways[k + 1])))), runs[k][1], side
+        centre = begin + np.cross(axis, ways[k]) * float(big or 0.0)
+        for t in np.linspace(0, turn, max(2, math.ceil(math.degrees(turn) / 6) + 1)):
+            side = _about(axis, t, first)
+            rings.append(ring(centre + _about(axis, t, begin - centre), _about(axis, t, ways[k])))
+    rings.append(ring(runs[-1][1], ways[-1]))
+    corners = np.concatenate([*rings, runs[0][0][None], runs[-1][1][None]])
+    j, last = np.arange(ROUND), (len(rings) - 1) * ROUND
+    following = (j + 1) % ROUND
+    faces = [np.column_stack([np.full(ROUND, last + ROUND), following, j])]
+    for a in range(0, last, ROUND):
+        b = a + ROUND
+        faces += [np.column_stack([a + j, a + following, b + following]), np.column_stack([a + j, b + following, b + j])]
+    faces.append(np.column_stack([np.full(ROUND, last + ROUND + 1), last + j, last + following]))
+    return corners, np.concatenate(faces).astype(np.int64)
+
+
+def _about(axis: Array, angle: float, v: Array) -> Array:
+    """A direction (3,) turned about a unit axis, radians (Rodrigues)."""
+    c, s = math.cos(angle), math.sin(angle)
+    return np.asarray(v * c + np.cross(axis, v) * s + axis * float(axis @ v) * (1 - c))
 
 
 def _across(z: Array) -> Array:
