@@ -677,3 +677,23 @@ def test_a_picture_and_a_page_of_a_pdf_are_pinned_moved_and_go_out(client: TestC
         undo(client, p)
     trace = next(t for x in client.get(f"{hand.url}/sections").json() for t in x["traces"] if t["id"] == own)
     assert trace["points"] == [[-1, 0], [1, 0]]
+
+
+def test_the_usual_set_is_drawn_laid_out_and_not_drawn_twice(client: TestClient, p: str, tmp_path: Path) -> None:
+    url = f"/api/projects/{p}"
+    empty = made(client, "Empty")
+    assert client.post(f"/api/projects/{empty}/draft").json()["code"] == "bad_input"
+    for _ in range(2):  # again, as after a restart in the middle
+        first, second = (client.post(f"{url}/draft").json()["jobs"][0] for _ in range(2))
+        assert first == second
+        *_, job = work(p)
+        assert job.state == "done" and job.result["sections"] >= 3 and not job.result["left_out"], (job.error, job.result)
+        rows = client.get(f"{url}/sections").json()
+        assert sorted(x["kind"] for x in rows).count("upright") == 2 and sum(x["kind"] == "plan" for x in rows) == 1
+        assert len(rows) == job.result["sections"]
+        plan = next(x for x in rows if x["kind"] == "plan")
+        assert sum(t["state"] == "accepted" and t["layer"] == "wall" for t in plan["traces"]) == 4
+        (sheet,) = client.get(f"{url}/sheets").json()
+        assert sheet["id"] == job.result["sheet"] and len(sheet["views"]) == len(rows) and sheet["problem"] == ""
+    text = pypdfium2.PdfDocument(deliver(client, p, "sheet", tmp_path, sheet=sheet["id"]).read_bytes())[0].get_textpage().get_text_range()
+    assert "Plan 1.20 m above floor" in text and "Section A" in text

@@ -10,11 +10,13 @@ from typing import Any
 import numpy as np
 import pypdfium2
 import pytest
+from PIL import Image
 from playwright.sync_api import expect
 
 from taut_lantern.core.scan.scan import Scan
 from taut_lantern.standins.scanner import Scanner, scan
 from taut_lantern.standins.scene import Scene
+from tests.api.test_drawing import customers_block
 from tests.browser.driver import Screen, browser
 from tests.browser.test_cleaning import brought_in
 from tests.databases import fresh_database
@@ -250,3 +252,88 @@ def test_a_pipe_is_followed_its_clearance_measured_and_a_cut_in_steps_goes_by_it
         served.wait(lambda: of()["of"] == "what p saw")
         expect(page.locator("[data-row]")).to_contain_text("section in steps of what p saw")
         assert len(of()["params"]["of"]["stations"]) == 1 and of()["params"]["steps"] == section["params"]["steps"]
+
+
+def test_a_wall_is_unrolled_a_photo_pinned_walls_joined_and_the_customers_block_filled_in(served: Served, tmp_path: Path) -> None:
+    project = brought_in(served, "Court", write_scan(tmp_path / "c.e57", piped()))
+    photo = tmp_path / "photo.png"
+    Image.new("RGB", (60, 30), (210, 20, 20)).save(photo)
+    sections = lambda: served.get(f"/projects/{project}/sections")  # noqa: E731
+    with browser(served.url, "unrolled") as screen:
+        page = screen.page
+        page.goto(f"{served.url}/p/{project}/draw?budget=300000")
+        screen.drawn()
+        for name in ("plan", "space"):
+            screen.pane(name, name == "plan")
+        screen.drawn()
+        plan = Plan(screen)
+        page.get_by_role("combobox", name="Cut", exact=True).select_option("unrolled")
+        page.get_by_label("Depth of the slab").fill("0.3")
+        screen.press("Pick along the wall in plan")
+        for x, y in ((-4.0, -2.5), (-4.0, 3.0), (3.0, 3.0)):
+            page.mouse.click(*plan.at(x, y))
+            page.wait_for_timeout(400)
+        screen.card("3 picked")
+        screen.press("Cut it")
+        assert screen.sheet("slab") > 10_000
+        (wall,) = sections()
+        assert wall["kind"] == "unrolled" and abs(wall["foot"][-1][0] - 12.5) < 0.6  # picks take points within 7 pixels of 5 cm
+        expect(page.get_by_role("button", name="Find lines and circles")).to_be_disabled()
+
+        with page.expect_file_chooser() as chooser:
+            page.get_by_role("button", name="Picture or PDF").click()
+        chooser.value.set_files(photo)
+        expect(page.get_by_role("status").filter(has_text="its lower left corner")).to_be_visible()
+        page.mouse.move(*table_middle(screen))
+        typed(screen, "1,-1.2", "2<0")
+        count(screen, 1)
+        (pinned,) = traces(served, project)
+        assert pinned["kind"] == "picture" and np.allclose(pinned["points"], [[1, -1.2], [3, -1.2]]) and pinned["shape"]["tall"] == 0.5
+        red = """() => { const c = document.querySelector('[aria-label=Sheet] canvas');
+            const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; let n = 0;
+            for (let k = 0; k < d.length; k += 4) n += d[k] > 180 && d[k + 1] < 60 && d[k + 2] < 60; return n }"""
+        served.wait(lambda: page.evaluate(red) > 300)
+        page.keyboard.press("Escape")
+        page.keyboard.press("Control+z")
+        served.wait(lambda: page.evaluate(red) == 0)
+        assert traces(served, project) == []
+
+        screen.press("Back to the plan")
+        page.get_by_role("combobox", name="Cut", exact=True).select_option("plan")
+        page.get_by_label("Above the floor").fill("0.5")
+        screen.press("Cut the plan")
+        screen.sheet("slab")
+        screen.press("Find lines and circles")
+        served.wait(lambda: sum(t["layer"] == "wall" for t in traces(served, project)) >= 4)
+        screen.press("Accept those")
+        screen.card("lines stand")
+        screen.press("Join all where they meet")
+        served.wait(lambda: any(t["kind"] == "polyline" for t in traces(served, project)))
+        court = next(t for t in traces(served, project) if t["kind"] == "polyline")
+        at = np.array(court["points"])
+        assert len(at) == 4 and abs(np.ptp(at[:, 0]) - 8.0) < 0.01 and court["fit"]["points"] > 500  # the fourth wall's ends are hidden
+        assert sum(t["kind"] == "line" and t["layer"] == "wall" for t in traces(served, project)) == 1
+
+        screen.press("Lay out a sheet")
+        with page.expect_file_chooser() as chooser:
+            page.get_by_role("button", name="Bring a block from a DXF").click()
+        chooser.value.set_files(customers_block(tmp_path / "frame.dxf"))
+        page.get_by_label("DRAWING_NO").fill("TL-9")
+        screen.press("Lay it out")
+        expect(page.get_by_role("img", name=re.compile("as it is laid out"))).to_be_visible()
+        expect(page.get_by_label("PROJECT_NAME")).to_have_attribute("placeholder", "Court")
+        screen.press("Make the PDF")
+        try:
+            screen.card("1 deliveries", 60)
+        except AssertionError:
+            print([(j["kind"], j["state"], j.get("error"), j.get("title")) for j in served.get(f"/projects/{project}/jobs")])
+            print(served.get(f"/projects/{project}/deliveries"))
+            raise
+        text = pypdfium2.PdfDocument(screen.download("pdf", tmp_path))[0].get_textpage().get_text_range()
+        assert all(x in text for x in ("TL-9", "Court", "Objekt", "survey"))
+
+
+def table_middle(screen: Screen) -> tuple[float, float]:
+    box = screen.page.get_by_label("Sheet", exact=True).bounding_box()
+    assert box is not None
+    return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2

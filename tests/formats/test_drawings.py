@@ -116,7 +116,7 @@ def test_layers_come_from_a_drawing_with_their_colours_and_locks(tmp_path: Path)
     doc.layers.add("A-Wände", color=1, linetype="DASHED", lineweight=50)
     doc.layers.add("B", true_color=ezdxf.rgb2int((10, 20, 200))).lock()
     doc.saveas(tmp_path / "l.dxf")
-    rows = {r["name"]: r for r in dxf.layers_in((tmp_path / "l.dxf").read_bytes())}
+    rows = {r["name"]: r for r in dxf.layers_of(tmp_path / "l.dxf")}
     assert rows["A-Wände"] == {"name": "A-Wände", "colour": "#ff0000", "line_type": "dashed", "weight": 0.5, "locked": False, "shown": True}
     assert rows["B"]["colour"] == "#0a14c8" and rows["B"]["locked"]
     for broken in (b"", b"no drawing", (tmp_path / "l.dxf").read_bytes()[:300]):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import re
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +24,7 @@ from ..core import frames
 from ..core.draw.shapes import TEXT, Shape, linear_turn, plain, spline
 from ..core.errors import BadInput
 from ..core.frames import METRE_PER_UNIT
+from . import sealed
 from .bodies import Body, solid_of
 from .drawn import Drawing, Drawn, Underlay
 from .part import whole
@@ -32,6 +34,7 @@ CODES = {"m": units.M, "mm": units.MM, "ft": units.FT, "us_ft": 21}
 VERSIONS = {"R2018": "R2018", "R12": "R12"}
 TYPES = {"continuous": "Continuous", "dashed": "DASHED", "dotted": "DOT", "dash-dot": "DASHDOT"}
 OURS = {"section": 9, "notes": 2, "design": 4}  # layers that we add ourselves, by their colour number
+SECONDS, MEMORY = 30.0, 1 << 30  # that a list of layers may take
 PATTERN = 0.15  # metres that a pattern repeats in
 
 
@@ -233,8 +236,25 @@ def layer_name(name: str) -> str:
     return re.sub(r'[<>/\\":;?*|=`,]', "-", name).strip() or "0"
 
 
+def layers_of(path: Path) -> list[dict[str, Any]]:
+    """The layers of a DXF file, as a list that can be drawn with, read in a sealed process. BadInput when it is none, or has none of its own."""
+    _warm()
+    told, _ = sealed.run(lambda seal: {"layers": layers_in(path.read_bytes())}, path, "layers", SECONDS, MEMORY)
+    return list(told["layers"])
+
+
+@cache
+def _warm() -> None:
+    """Read a small drawing: a sealed process loads no code any more."""
+    doc = new("R2018", setup=True)
+    doc.layers.add("small")
+    out = io.StringIO()
+    doc.write(out)
+    layers_in(out.getvalue().encode())
+
+
 def layers_in(data: bytes) -> list[dict[str, Any]]:
-    """The layers of a DXF file, as a list that can be drawn with. BadInput when it is none, or has none of its own."""
+    """The same, read here."""
     try:
         doc, _ = recover.read(io.BytesIO(data))
     except (DXFError, OSError, ValueError, KeyError, IndexError, UnicodeError):

@@ -1,24 +1,26 @@
-"""Drawings of a job without a screen: cuts by themselves, lines that the profile allows, and the files of them."""
+"""The usual drawings of a site by themselves: cuts, lines that the profile allows, a sheet; of a job without a screen also the files of them."""
 
 from __future__ import annotations
 
 import math
 import zipfile
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from sqlalchemy import select
 
-from ..core.errors import BadInput, LanternError
+from ..core.errors import BadInput, Cancelled, LanternError
 from ..core.frames import pose
 from ..site.common import Progress, get_project, matrix, profile_of, stations_of
 from ..site.drawing import LEVEL
 from ..site.parts import stations_in, wanted
+from ..store import journal
 from ..store.db import file_chunks, session
-from ..store.models import Section, Trace
+from ..store.models import Job, Section, Sheet, Trace
+from ..store.queue import LIVE, enqueue
 from .draw import cuts, finding, sheets
 from .hand_over import deliver
 from .hand_over.drawn import values_of
@@ -26,6 +28,7 @@ from .hand_over.drawn import values_of
 SEEN = 0.5  # share of a line's length that must be seen for it to be accepted by itself
 BEYOND, OUTSIDE, BEHIND = 6.0, 0.3, 2.5  # metres: of sections beyond the stations, of elevations outside the walls, and of their depth
 PIXEL = 0.005
+ABOVE = 1.2  # metres above the floor that the usual plan is cut at
 
 
 @dataclass(frozen=True)
@@ -54,43 +57,96 @@ def read_wanted(plans: str, sections: str, elevations: str) -> Drawings:
     return Drawings(heights, sections == "auto", elevations == "auto")
 
 
-def draw(project: str, folder: Path, what: Drawings, progress: Progress, findings: list[dict[str, str]]) -> list[dict[str, Any]]:
-    """Cut, find, accept what the profile allows, and write DXF, GeoTIFF and a sheet. Returns what result.json says of each drawing; what
+def start(project_id: str) -> str:
+    """Draw the usual set in the background: a plan, two sections, the elevations round it, and a sheet of them all. Asking again while that is
+    under way gives the same job."""
+    with session() as s:
+        journal.locked_project(s, project_id)
+        if not any(x.points for x in stations_of(s, project_id)):
+            raise BadInput("there are no points to draw from", subject="drawing", remedy="bring in a scan first")
+        q = select(Job.id).where(Job.project_id == project_id, Job.kind == "draft", Job.state.in_(LIVE))
+        if (running := s.scalar(q.limit(1))) is not None:
+            return running
+        return enqueue(s, project_id, "draft", "Drawing a plan, sections, elevations and a sheet").id
+
+
+def job(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """The usual set; what cannot be drawn of it is told."""
+    findings: list[dict[str, str]] = []
+    try:  # what is found in one section does not end the whole
+        drawn, sheet = cut(project_id, Drawings((ABOVE,), True, True), replace(progress, run=None), findings)
+    except Cancelled:
+        raise Cancelled("cancelled; what was cut before stays, and each cut can be undone") from None
+    if not drawn:
+        raise BadInput(
+            "nothing could be drawn", subject="drawing", remedy="tie the stations, or cut sections by hand", code="nothing_drawn"
+        )
+    return {"sections": len(drawn), "sheet": sheet, "left_out": [f["message"] for f in findings]}
+
+
+def cut(project: str, what: Drawings, progress: Progress, findings: list[dict[str, str]]) -> tuple[list[str], str | None]:
+    """Cut, find, accept what the profile allows, and lay out a sheet. Returns the sections in which something is drawn, and the sheet; what
     could not be drawn goes to the findings."""
     turn = cuts.direction(project)
     floor = cuts.floor_height(project) if what.plans else 0.0
-    levels = [({"height": floor + h, "turn": turn, "behind": 0.05}, f"Plan {h:.2f} m above floor") for h in what.plans]
-    made = [cuts.make_section(project, "plan", params, name) for params, name in levels]
+    made = _there(
+        project, [("plan", {"height": floor + h, "turn": turn, "behind": 0.05}, f"Plan {h:.2f} m above floor") for h in what.plans]
+    )
     with session() as s:
         fit = profile_of(get_project(s, project)).fit
     drawn = [x for x in made if _found(project, x, fit, progress, findings)]
     upright: list[str] = []
     if what.sections:
-        upright += cuts.make_sections(project, [("upright", p, "") for p in _through(project, turn)])
+        upright += _there(project, [("upright", p, "") for p in _through(project, turn)])
     if what.elevations:
-        upright += cuts.make_sections(project, [("elevation", p, "") for p in _around(project, turn)])
+        upright += _there(project, [("elevation", p, "") for p in _around(project, turn)])
     drawn += [x for x in upright if _found(project, x, fit, progress, findings)]
     for x in {*made, *upright} - set(drawn):
         cuts.delete_section(project, x)
+    if not drawn:
+        return [], None
+    with session() as s:
+        sheet = next((x.id for x in s.scalars(select(Sheet).where(Sheet.project_id == project)) if x.params["sections"] == drawn), None)
+    try:
+        return drawn, sheet or sheets.make(project, "Drawings", {"paper": "A1", "sections": drawn, "picture": "density"})
+    except LanternError as problem:
+        findings.append({"code": problem.code, "subject": "sheet", "message": str(problem), "severity": "doubt"})
+        return drawn, None
+
+
+def draw(project: str, folder: Path, what: Drawings, progress: Progress, findings: list[dict[str, str]]) -> list[dict[str, Any]]:
+    """The same, and write DXF, GeoTIFF and the sheet. Returns what result.json says of each drawing."""
+    drawn, sheet = cut(project, what, progress, findings)
     if not drawn:
         return []
     out = [_picture(project, x, folder, progress) for x in drawn]
     dxf = _written(project, {"what": "dxf"}, folder, progress)
     for entry in out:
         entry["files"].append(dxf)
-    try:
-        sheet = sheets.make(project, "Drawings", {"paper": "A1", "sections": drawn, "picture": "density"})
-        out.append(
-            {
-                "kind": "sheet",
-                "name": "Drawings",
-                "files": [_written(project, {"what": "sheet", "sheet": sheet}, folder, progress)],
-                "entities": [],
-            }
-        )
-    except LanternError as problem:
-        findings.append({"code": problem.code, "subject": "sheet", "message": str(problem), "severity": "doubt"})
+    if sheet is not None:
+        files = [_written(project, {"what": "sheet", "sheet": sheet}, folder, progress)]
+        out.append({"kind": "sheet", "name": "Drawings", "files": files, "entities": []})
     return out
+
+
+def _there(project: str, wishes: list[tuple[str, dict[str, Any], str]]) -> list[str]:
+    """The ids of cuts; those that are there already, as after a restart, are not made again."""
+    out: list[str] = []
+    for kind, params, name in wishes:
+        kept = cuts.checked(kind, params)
+        with session() as s:
+            rows = s.scalars(select(Section).where(Section.project_id == project, Section.kind == kind))
+            same = next((r.id for r in rows if _alike(r.params, kept)), None)
+        out.append(same or cuts.make_section(project, kind, params, name))
+    return out
+
+
+def _alike(one: dict[str, Any], other: dict[str, Any], within: float = 1e-3) -> bool:
+    """Whether two cuts of a kind are the same to a millimetre."""
+    keys = ("height", "turn", "a", "b", "before", "behind")
+    if one.get("of") or one.get("steps"):
+        return False
+    return all(np.allclose(one.get(k, 0.0), other.get(k, 0.0), atol=within) for k in keys if k in one or k in other)
 
 
 def _found(project: str, section: str, fit: float, progress: Progress, findings: list[dict[str, str]]) -> bool:

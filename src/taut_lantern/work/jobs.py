@@ -24,7 +24,7 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 from ..core.errors import Cancelled, LanternError
 from ..settings import settings
 from ..site.common import Progress
-from ..steps import following
+from ..steps import drawing, following
 from ..steps.bring_in import devices
 from ..steps.bring_in.merging import merge
 from ..steps.bring_in.stations import import_scan
@@ -56,6 +56,7 @@ HANDLERS: dict[str, Callable[[str, dict[str, Any], Progress], dict[str, Any]]] =
     "targets": find_targets,
     "target": natural.fit,
     "fit": finding.job,
+    "draft": drawing.job,
     "lasso": delete_job,
     "select": selecting.job,
     "deliver": make,

@@ -62,6 +62,12 @@ export function said(j: Job): [string, StepId, string] | null {
       "sections",
     ];
   }
+  if (j.kind === "draft")
+    return [
+      `${count(r["sections"], "section is", "sections are")} drawn${r["sheet"] ? " and laid out on a sheet" : ""}.`,
+      "draw",
+      r["sheet"] ? "sheets" : "sections",
+    ];
   if (j.kind === "deliver") return [`${words(r["name"])} is made.`, "hand_over", "deliveries"];
   return null;
 }

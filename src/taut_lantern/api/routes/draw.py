@@ -7,6 +7,7 @@ from typing import Annotated, Any
 from fastapi import Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
+from ...steps import drawing
 from ...steps.draw import cuts, finding, looks, sheets, tracing
 from ...store import db
 from .. import schemas as x
@@ -80,6 +81,12 @@ def get_cuts(project_id: P) -> x.CutsIn:
 def use_cuts(project_id: P, body: x.CutsIn) -> x.MadeTraces:
     """Cut as a template says. Returns the ids of the sections."""
     return x.MadeTraces(ids=cuts.by_template(project_id, body.model_dump()))
+
+
+@api.post("/projects/{project_id}/draft", operation_id="draw_usual", status_code=202)
+def draw_usual(project_id: P) -> x.Started:
+    """Draw the usual set in the background: a plan 1.2 m above the floor, two sections through the middle, the elevations round it, and a sheet."""
+    return x.Started(jobs=[drawing.start(project_id)])
 
 
 @api.patch(SECTION, operation_id="change_section")

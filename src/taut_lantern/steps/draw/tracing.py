@@ -14,7 +14,7 @@ from ...core.draw.layers import TEMPLATES, TO_CHECK, checked
 from ...core.draw.shapes import Point, Shape, length
 from ...core.draw.shapes import checked as checked_shape
 from ...core.errors import BadInput
-from ...formats.dxf import layers_in
+from ...formats.dxf import layers_of as layers_in_file
 from ...formats.page import page_of
 from ...site.common import clean_name, get_project, owned
 from ...site.drawing import layers_of, open_layer, shape_of
@@ -315,7 +315,9 @@ def layers_from(project_id: str, template: str) -> None:
 
 def layers_of_file(project_id: str, data: bytes) -> int:
     """The layers of a DXF file beside those that are there. Returns how many came."""
-    found = layers_in(data)
+    with scratch.folder() as folder:
+        (folder / "layers.dxf").write_bytes(data)
+        found = layers_in_file(folder / "layers.dxf")
     with session() as s:
         here = layers_of(get_project(s, project_id))
     names = {x["name"].casefold() for x in found}

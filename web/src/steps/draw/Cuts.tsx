@@ -1,8 +1,9 @@
 /** Cut: plans and ceilings at a height, elevations, sections, rows of them, and the cuts of another project. */
 import { useRef, useState } from "react";
 import { http, sent, type Schemas } from "../../api/client";
-import { tell, tellError, useAsk, useFloors, useProject, useStations, useZones } from "../../api/queries";
+import { tell, tellError, useAsk, useFloors, useJobs, useProject, useStations, useZones } from "../../api/queries";
 import { Actions, Button, Heading, Pick, Quiet, Sentence } from "../../kit";
+import { JobLine } from "../../parts/JobLine";
 import { LengthField, useLengths } from "../../kit/fields";
 import { into, lengthIn, UNITS, type Unit } from "../../kit/units";
 import { pickMany, pickSome, pickTwo, useView } from "../../kit/view";
@@ -234,6 +235,7 @@ export function CutCard({ id, count }: { id: string; count: number }) {
             )}
           </Actions>
           <Quiet>Only tiles that the slab meets are read. Crop boxes and deletions hold for sections too.</Quiet>
+          <Usual id={id} why={why} />
           <Templates id={id} count={count} />
         </>
       )}
@@ -269,6 +271,31 @@ export function OfWhat(p: { id: string; part: string | null; value: string; onCh
 function floorWords(f: Schemas["FloorOut"], height: number, unit: Unit): string {
   const who = f.stations.length === 1 ? f.stations[0] : `${f.stations.length} stations`;
   return `${lengthIn(height, unit)} ${UNITS[unit].name}, under ${who}`;
+}
+
+/** A plan, two sections, the elevations and a sheet of them, by themselves. */
+function Usual({ id, why }: { id: string; why: string }) {
+  const draw = useAsk(id, () => sent(http.POST("/api/projects/{project_id}/draft", of(id))));
+  const live = (useJobs(id).data ?? []).filter(
+    (j) => j.kind === "draft" && (j.state === "running" || j.state === "waiting"),
+  );
+  return (
+    <>
+      <Heading>The usual set</Heading>
+      <Quiet>
+        A plan 1.2 m above the floor, two sections through the middle, the elevations round it, with what is found in
+        them accepted as far as the profile allows, on a sheet.
+      </Quiet>
+      <Actions>
+        <Button why={why} busy={draw.isPending || live.length > 0} onClick={() => draw.mutate(undefined)}>
+          Draw the usual set
+        </Button>
+      </Actions>
+      {live.map((j) => (
+        <JobLine key={j.id} id={id} job={j} />
+      ))}
+    </>
+  );
 }
 
 /** The cuts of this project for another one, and the other way. */

@@ -134,7 +134,7 @@ function Form({
             ? `${sheet.name} cannot be plotted: ${sheet.problem}.`
             : `${sheet.name}: ${sheet.views.length} ${sheet.views.length === 1 ? "view" : "views"} at 1:${sheet.fits} on ${sheet.paper}.`}
       </Sentence>
-      {sheet && !sheet.problem && <Layout sheet={sheet} />}
+      {sheet && !sheet.problem && <Layout sheet={sheet} block={blocks.find((b) => b.id === sheet.title)} />}
       <Field
         label="Name"
         type="text"
@@ -289,7 +289,9 @@ function TitleBlocks(p: { id: string; value: string | null; onChange: (title: st
 }
 
 /** Where the views stand on the paper. */
-function Layout({ sheet }: { sheet: Sheet }) {
+function Layout({ sheet, block }: { sheet: Sheet; block: Schemas["TitleBlockOut"] | undefined }) {
+  const framing = block && block.wide > 0.85 * sheet.wide && block.tall > 0.85 * sheet.tall;
+  const [wide, tall] = block && !framing ? [block.wide, Math.max(46, block.tall)] : [80, 46];
   return (
     <svg
       role="img"
@@ -298,11 +300,7 @@ function Layout({ sheet }: { sheet: Sheet }) {
       className="my-2 w-full border border-rule bg-card"
     >
       <rect x="10" y="10" width={sheet.wide - 20} height={sheet.tall - 20} fill="none" stroke="var(--ink)" />
-      <path
-        d={`M10 ${sheet.tall - 56}H${sheet.wide - 10}M${sheet.wide - 90} ${sheet.tall - 56}V${sheet.tall - 10}`}
-        stroke="var(--ink)"
-        fill="none"
-      />
+      <path d={`M10 ${sheet.tall - 10 - tall}H${sheet.wide - 10}m${-wide} 0v${tall}`} stroke="var(--ink)" fill="none" />
       {sheet.views.map((v) => (
         <g key={v.section}>
           <rect
