@@ -139,3 +139,14 @@ def test_a_diameter_is_called_standard_only_when_the_fit_allows_one() -> None:
     assert nominal(Circle((0, 0), 0.0152, 0.001, 400, 0.6)) is None  # 30.4 mm: 26.9 and 33.7 mm are both far off
     assert nominal(Circle((0, 0), 0.0535, 0.001, 200, 0.6)) is None  # 107 mm: none is so wide
     assert nominal(Circle((0, 0), 0.0215, 0.006, 9, 0.2)) is None  # 42.4 and 48.3 mm both fit
+
+
+def test_walls_of_a_building_hang_together_and_a_fence_round_it_does_not() -> None:
+    corners = np.array([[0, 0], [8, 0], [8, 5], [0, 5.0]])
+    inner = [[a, b] for a, b in zip(corners, np.roll(corners, -1, axis=0), strict=True)]
+    outer = np.array(inner) + [[[0, -0.3], [0, -0.3]], [[0.3, 0], [0.3, 0]], [[0, 0.3], [0, 0.3]], [[-0.3, 0], [-0.3, 0]]]
+    inner[0:1] = [[[0, 0], [2, 0]], [[5.5, 0], [8, 0]]]  # a gate
+    partition = [[[3.0, 0.35], [3.0, 4.9]]]
+    fence = [[[-9, -7], [15, -7]], [[15, -7], [15, 12]]]
+    group = walls.hanging_together(np.array([*inner, *outer, *partition, *fence], float))
+    assert len(set(group[:10])) == 1 and len(set(group[10:])) == 1 and group[0] != group[-1]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import zipfile
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -12,11 +13,14 @@ from typing import Any
 import numpy as np
 from sqlalchemy import select
 
+from ..core.draw.walls import hanging_together
 from ..core.errors import BadInput, Cancelled, LanternError
 from ..core.frames import pose
 from ..site.common import Progress, get_project, matrix, profile_of, stations_of
 from ..site.drawing import LEVEL
 from ..site.parts import stations_in, wanted
+from ..site.sheets import EDGE
+from ..site.slab import slab_of
 from ..store import journal
 from ..store.db import file_chunks, session
 from ..store.models import Job, Section, Sheet, Trace
@@ -26,8 +30,10 @@ from .hand_over import deliver
 from .hand_over.drawn import values_of
 
 SEEN = 0.5  # share of a line's length that must be seen for it to be accepted by itself
-BEYOND, OUTSIDE, BEHIND = 6.0, 0.3, 2.5  # metres: of sections beyond the stations, of elevations outside the walls, and of their depth
+BEYOND, OUTSIDE, BEHIND = 6.0, 0.3, 2.5  # metres: of cuts beyond the stations, of elevations outside the walls, and of their depth
+ROUND, SHORTEST = 2.0, 0.4  # metres shown round the building; of a line that says where it is
 PIXEL = 0.005
+PAPERS, USUAL = ("A3", "A2", "A1"), 100  # the scale, 1 to so much, that a building is drawn at
 ABOVE = 1.2  # metres above the floor that the usual plan is cut at
 
 
@@ -101,6 +107,8 @@ def cut(project: str, what: Drawings, progress: Progress, findings: list[dict[st
     if what.elevations:
         upright += _there(project, [("elevation", p, "") for p in _around(project, turn)])
     drawn += [x for x in upright if _found(project, x, fit, progress, findings)]
+    for x in drawn:
+        _window(project, x, turn)
     for x in {*made, *upright} - set(drawn):
         cuts.delete_section(project, x)
     if not drawn:
@@ -108,7 +116,7 @@ def cut(project: str, what: Drawings, progress: Progress, findings: list[dict[st
     with session() as s:
         sheet = next((x.id for x in s.scalars(select(Sheet).where(Sheet.project_id == project)) if x.params["sections"] == drawn), None)
     try:
-        return drawn, sheet or sheets.make(project, "Drawings", {"paper": "A1", "sections": drawn, "picture": "density"})
+        return drawn, sheet or sheets.make(project, "Drawings", _on_paper(project, drawn))
     except LanternError as problem:
         findings.append({"code": problem.code, "subject": "sheet", "message": str(problem), "severity": "doubt"})
         return drawn, None
@@ -127,6 +135,16 @@ def draw(project: str, folder: Path, what: Drawings, progress: Progress, finding
         files = [_written(project, {"what": "sheet", "sheet": sheet}, folder, progress)]
         out.append({"kind": "sheet", "name": "Drawings", "files": files, "entities": []})
     return out
+
+
+def _on_paper(project: str, drawn: list[str]) -> dict[str, Any]:
+    """A sheet of sections: the smallest paper on which they fit at the usual scale, else the largest scale on a large one."""
+    for paper in PAPERS[:-1]:
+        params = {"paper": paper, "sections": drawn, "picture": "density"}
+        with suppress(BadInput):  # they do not fit at all
+            if sheets.scale_on(project, params) <= USUAL:
+                return params
+    return {"paper": PAPERS[-1], "sections": drawn, "picture": "density"}
 
 
 def _there(project: str, wishes: list[tuple[str, dict[str, Any], str]]) -> list[str]:
@@ -150,23 +168,40 @@ def _alike(one: dict[str, Any], other: dict[str, Any], within: float = 1e-3) -> 
 
 
 def _found(project: str, section: str, fit: float, progress: Progress, findings: list[dict[str, str]]) -> bool:
-    """Find lines in a section and accept those that the profile allows. False when it holds no points."""
+    """Find lines in a section and accept those that the profile allows. False when it holds no points, or is an elevation of nothing."""
     try:
         finding.job(project, {"section_id": section}, progress)
     except LanternError as problem:
         findings.append({"code": problem.code, "subject": problem.subject or "drawing", "message": str(problem), "severity": "doubt"})
         return False
+    with session() as s:
+        row = s.get_one(Section, section)
+        name, kind = row.name, row.kind
+        any_ = s.scalar(select(Trace.id).where(Trace.section_id == section, Trace.state != "rejected").limit(1)) is not None
+    if kind == "elevation" and not any_:
+        findings.append({"code": "empty_section", "subject": name, "message": f"{name} shows no openings", "severity": "doubt"})
+        return False
     finding.accept(project, section, 1000 * fit, SEEN)
     return True
 
 
-def _box(project: str, turn: float) -> tuple[np.ndarray, np.ndarray]:
-    """The rectangle round the instruments of the part in view (2,), (2,), in coordinates turned along the walls."""
+def _box(project: str, turn: float) -> tuple[np.ndarray, np.ndarray, bool]:
+    """The rectangle (2,), (2,), in coordinates turned along the walls, round the building: the walls of the plans that hang together most;
+    False with it when there are none, and it is that round the instruments of the part in view."""
     with session() as s:
+        plans = {x.id for x in s.scalars(select(Section).where(Section.project_id == project)) if x.kind in LEVEL}
+        q = select(Trace).where(Trace.project_id == project, Trace.state == "accepted", Trace.layer == "wall", Trace.kind == "line")
+        lines = [t.points for t in s.scalars(q) if t.section_id in plans and math.dist(*t.points) > SHORTEST]
         own = stations_in(stations_of(s, project), wanted(s, get_project(s, project), None))
         at = np.array([matrix(x.pose)[:3, 3] for x in own])
-    flat = (at @ pose(-turn)[:3, :3].T)[:, :2]
-    return flat.min(axis=0), flat.max(axis=0)
+    if not lines:
+        flat = (at @ pose(-turn)[:3, :3].T)[:, :2]
+        return flat.min(axis=0), flat.max(axis=0), False
+    walls = np.array(lines, float).reshape(-1, 2, 2)
+    group = hanging_together(walls)
+    length = np.bincount(group, np.linalg.norm(walls[:, 1] - walls[:, 0], axis=1))
+    building = walls[group == int(np.argmax(length))].reshape(-1, 2)
+    return building.min(axis=0), building.max(axis=0), True
 
 
 def _back(turn: float, *points: tuple[float, float]) -> list[list[float]]:
@@ -174,27 +209,38 @@ def _back(turn: float, *points: tuple[float, float]) -> list[list[float]]:
 
 
 def _through(project: str, turn: float) -> list[dict[str, Any]]:
-    """Two sections through the middle of the instruments: along the walls, and across them."""
-    (x0, y0), (x1, y1) = _box(project, turn)
-    x, y = (x0 + x1) / 2, (y0 + y1) / 2
-    ends = [((x0 - BEYOND, y), (x1 + BEYOND, y)), ((x, y0 - BEYOND), (x, y1 + BEYOND))]
+    """Two sections through the middle of the building, or of the instruments: along the walls, and across them."""
+    (x0, y0), (x1, y1), walls = _box(project, turn)
+    x, y, more = (x0 + x1) / 2, (y0 + y1) / 2, ROUND if walls else BEYOND
+    ends = [((x0 - more, y), (x1 + more, y)), ((x, y0 - more), (x, y1 + more))]
     return [{"a": a, "b": b, "before": 0.05, "behind": 0.05} for a, b in (_back(turn, *e) for e in ends)]
 
 
 def _around(project: str, turn: float) -> list[dict[str, Any]]:
-    """Four elevations outside the walls of the plans, looking at them; round the instruments when there is no plan."""
-    low, high = _box(project, turn)
-    low, high = low - BEYOND, high + BEYOND
-    with session() as s:
-        plans = {x.id: x for x in s.scalars(select(Section).where(Section.project_id == project)) if x.kind in LEVEL}
-        q = select(Trace).where(Trace.project_id == project, Trace.state == "accepted", Trace.layer == "wall", Trace.kind == "line")
-        lines = [t.points for t in s.scalars(q) if t.section_id in plans and math.dist(*t.points) > 2.0]
-    if lines:
-        flat = np.array(lines, float).reshape(-1, 2)
-        low, high = flat.min(axis=0) - OUTSIDE, flat.max(axis=0) + OUTSIDE
-    (x0, y0), (x1, y1) = low, high
+    """Four elevations outside the walls of the building, looking at them; round the instruments when there is no plan."""
+    low, high, walls = _box(project, turn)
+    more = OUTSIDE if walls else BEYOND
+    (x0, y0), (x1, y1) = low - more, high + more
     round_ = [((x0, y0), (x1, y0)), ((x1, y0), (x1, y1)), ((x1, y1), (x0, y1)), ((x0, y1), (x0, y0))]  # the inside lies left of each
     return [{"a": a, "b": b, "before": 0.0, "behind": BEHIND} for a, b in (_back(turn, *e) for e in round_)]
+
+
+def _window(project: str, section: str, turn: float) -> None:
+    """What sheets show of a plan: the building, and a little round it; of an elevation: the wall that it was cut along."""
+    with session() as s:
+        row = s.get_one(Section, section)
+        if row.params.get("window") or row.kind == "upright":
+            return
+        if row.kind == "elevation":
+            seen = slab_of(s, project, row, 20_000, 400_000).points[:, 1]
+            bottom, top = np.percentile(seen, [0.5, 99.5]) if len(seen) else (0.0, 1.0)
+            low, high = np.array([0.0, bottom]) - EDGE, np.array([math.dist(row.params["a"], row.params["b"]), top]) + EDGE
+        else:
+            low, high, walls = _box(project, turn)
+            if not walls:
+                return
+            low, high = low - ROUND, high + ROUND
+    cuts.change_section(project, section, row.version, params={"window": [float(v) for v in (*low, *high)]})
 
 
 def _written(project: str, params: dict[str, Any], folder: Path, progress: Progress) -> str:

@@ -13,6 +13,7 @@ export class Pinned {
     if (!image) {
       image = new Image();
       image.onload = this.again;
+      image.onerror = () => this.images.delete(id); // asked for again when the sheet is drawn next
       image.src = this.url(id);
       this.images.set(id, image);
     }

@@ -62,12 +62,17 @@ export function said(j: Job): [string, StepId, string] | null {
       "sections",
     ];
   }
-  if (j.kind === "draft")
+  if (j.kind === "draft") {
+    const left = (r["left_out"] as string[]).length;
+    const without = left
+      ? ` ${count(left, "cut shows", "cuts show")} nothing and ${left > 1 ? "are" : "is"} left out.`
+      : "";
     return [
-      `${count(r["sections"], "section is", "sections are")} drawn${r["sheet"] ? " and laid out on a sheet" : ""}.`,
+      `${count(r["sections"], "section is", "sections are")} drawn${r["sheet"] ? " and laid out on a sheet" : ""}.${without}`,
       "draw",
       r["sheet"] ? "sheets" : "sections",
     ];
+  }
   if (j.kind === "deliver") return [`${words(r["name"])} is made.`, "hand_over", "deliveries"];
   return null;
 }

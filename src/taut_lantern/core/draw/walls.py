@@ -13,6 +13,8 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from .arcs import Arc, arcs_of
@@ -26,6 +28,7 @@ FEW = 0.50  # metres of a face that is too short to tell its direction
 TURN = math.radians(15)  # two lines that differ less have no corner
 THICK = (0.03, 0.80)  # metres between the two faces of a wall
 ALIKE = math.radians(1.0)
+DOOR = (5.0, 0.15)  # metres along of a gap in a wall, and across that its pieces may be off one another
 SHORT: dict[str, Any] = {"shortest": 0.12, "tolerance": 0.008, "gap": 0.1, "density": 25.0, "least": 8}  # sides of columns, of niches
 SPARSE: dict[str, Any] = {"shortest": 1.5, "tolerance": 0.02, "gap": 0.8, "density": 4.0, "least": 8}  # far walls, of few points
 
@@ -342,3 +345,22 @@ def columns(faces: list[Face], widest: float = 1.2) -> set[int]:
         if 3 <= len(chain) <= 4 and outward:
             out |= chain
     return out
+
+
+def hanging_together(lines: Array, reach: float = REACH, thick: float = THICK[1]) -> NDArray[np.int64]:
+    """(n,) numbers of the groups that wall lines (n, 2, 2) fall into: those whose ends meet, that end at another, that are both faces of
+    one wall, or go on in a row beyond a door or a gate hang together."""
+    n = len(lines)
+    ends = lines.reshape(-1, 2)
+    d = lines[:, 1] - lines[:, 0]
+    long = np.maximum(np.linalg.norm(d, axis=1), 1e-9)
+    u = d / long[:, None]
+    off = ends[None, :, :] - lines[:, 0][:, None, :]  # of each end from each line
+    along = np.einsum("ijk,ik->ij", off, u)
+    away = np.abs(off[..., 0] * -u[:, None, 1] + off[..., 1] * u[:, None, 0])
+    beyond = np.maximum(np.maximum(-along, along - long[:, None]), 0.0)
+    ends_at = (np.hypot(beyond, away) < reach).reshape(n, n, 2).any(axis=2)
+    level = np.abs(u @ u.T) > math.cos(ALIKE)
+    beside = level & ((away < thick) & (beyond == 0)).reshape(n, n, 2).any(axis=2)
+    on = level & (away.reshape(n, n, 2).max(axis=2) < DOOR[1]) & (beyond.reshape(n, n, 2).min(axis=2) < DOOR[0])
+    return np.asarray(connected_components(csr_matrix(ends_at | beside | on), directed=False)[1], np.int64)

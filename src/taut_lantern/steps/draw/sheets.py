@@ -32,10 +32,15 @@ def make(project_id: str, name: str, params: dict[str, Any]) -> str:
         return row.id
 
 
+def scale_on(project_id: str, params: dict[str, Any]) -> int:
+    """The scale, 1 to so much, that a sheet with these params would be plotted at. BadInput when its views do not fit."""
+    with snapshot() as s:
+        return laid(s, Sheet(project_id=project_id, name="", params=_checked(s, project_id, params)))[0].scale
+
+
 def _fits(project_id: str, params: dict[str, Any]) -> None:
     """BadInput when views do not fit; asked before the project is locked, for where nothing is drawn points are read."""
-    with snapshot() as s:
-        laid(s, Sheet(project_id=project_id, name="", params=_checked(s, project_id, params)))
+    scale_on(project_id, params)
 
 
 def change(project_id: str, sheet_id: str, version: int | None, name: str | None, params: dict[str, Any] | None) -> None:
