@@ -679,6 +679,36 @@ def test_a_picture_and_a_page_of_a_pdf_are_pinned_moved_and_go_out(client: TestC
     assert trace["points"] == [[-1, 0], [1, 0]]
 
 
+def test_words_with_an_arrow_and_letters_as_high_as_the_project_has_them(client: TestClient, p: str, tmp_path: Path) -> None:
+    hand = Hand(client, p)
+    hand.draw("text", (0, 1), text="before")
+    version = client.get(f"/api/projects/{p}").json()["version"]
+    assert client.patch(f"/api/projects/{p}", json={"version": version, "letters": 0.3}).json()["letters"] == 0.3
+    hand.draw("text", (0, 0), text="after")
+    right = hand.draw("dimension", (1, 1), (2, 1.5), measure="leader", text="crack, 2 mm")
+    left = hand.draw("dimension", (-1, 1), (-2, 1.5), measure="leader", text="crack, 2 mm")
+    body = {"kind": "dimension", "points": [[0, 0], [1, 1]], "shape": {"measure": "leader"}}
+    assert "words" in client.post(f"{hand.url}/sections/{hand.section}/traces", json=body).json()["detail"]
+    heights = {t["letters"][0]["text"]: t["letters"][0]["height"] for t in hand.drawn if t["letters"]}
+    assert heights == {"before": 0.15, "after": 0.3, "crack, 2 mm": 0.3}
+    for own, side in ((right, 1), (left, -1)):
+        line, arrow = hand[own]["lines"]
+        assert line[0] == [side * 1.0, 1.0] and line[1] == [side * 2.0, 1.5] and line[2] == [side * 2.3, 1.5]
+        assert arrow[1] == line[0] and all(
+            np.hypot(*np.subtract(x, arrow[1])) == pytest.approx(0.24, abs=1e-4) for x in (arrow[0], arrow[2])
+        )
+        (words,) = hand[own]["letters"]
+        assert words["text"] == "crack, 2 mm" and (words["at"][0] > 2.3 if side > 0 else words["at"][0] < -3.0)
+    drawing = ezdxf.readfile(deliver(client, p, "dxf", tmp_path, coordinates="section"))
+    assert not drawing.audit().errors
+    assert sorted(t.dxf.text for t in drawing.modelspace().query("TEXT") if "crack" in t.dxf.text) == ["crack, 2 mm"] * 2
+    undo(client, p)
+    undo(client, p)
+    undo(client, p)
+    undo(client, p)
+    assert client.get(f"/api/projects/{p}").json()["letters"] == 0.15
+
+
 def test_the_usual_set_is_drawn_laid_out_and_not_drawn_twice(client: TestClient, p: str, tmp_path: Path) -> None:
     url = f"/api/projects/{p}"
     empty = made(client, "Empty")

@@ -195,7 +195,7 @@ def _spline(space: Any, s: Shape, f: float, style: dict[str, Any]) -> Any:
 
 
 def _dimension(space: Any, d: Drawn, f: float, style: dict[str, Any], p: list[tuple[float, float]]) -> list[Any] | None:
-    """A dimension as such, with its text as we say it; level marks are lines and a text."""
+    """A dimension as such, with its text as we say it; level marks and leaders are lines and a text."""
     s, measure = d.shape, d.shape.more["measure"]
     high = float(s.more.get("height") or TEXT) * f
     look = {
@@ -208,7 +208,7 @@ def _dimension(space: Any, d: Drawn, f: float, style: dict[str, Any], p: list[tu
         "dimlfac": 1.0,
     }
     common: dict[str, Any] = {"text": d.words or "<>", "override": look, "dxfattribs": style}
-    if measure == "level":
+    if measure in ("level", "leader"):
         return None
     if measure == "aligned":
         a, b, at = (np.array(q) for q in p)

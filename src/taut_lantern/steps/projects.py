@@ -41,7 +41,9 @@ def change_project(
     profile: str | None,
     frame: str | None,
     company: str | None = None,
+    letters: float | None = None,
 ) -> None:
+    """letters: metres, the height of those that are drawn from now on."""
     with journal.change(project_id, "Changed the project") as c:
         journal.checked_version(c.project, version, f"the project {c.project.name}")
         if name is not None:
@@ -64,6 +66,9 @@ def change_project(
         if company is not None:
             c.project.company = company.strip()
             c.title = f"The report is by {c.project.company}" if c.project.company else "The report names nobody"
+        if letters is not None:
+            c.project.letters = letters
+            c.title = f"Letters of drawings are {1000 * letters:g} mm high"
         if frame is not None:
             row = None if frame == "project" else c.s.get(Frame, frame)
             if frame != "project" and (row is None or row.project_id != project_id or not row.active):
@@ -130,6 +135,7 @@ def describe(s: Session, project_id: str) -> dict[str, Any]:
         "demo": p.demo,
         "profile": profile_of(p).as_dict(),
         "company": p.company,
+        "letters": p.letters,
         "network_revision": p.network_revision,
         "part": shown.part,
         "frame": shown.id,

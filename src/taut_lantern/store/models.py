@@ -43,6 +43,7 @@ class Project(Journaled, Base):
     layers: Mapped[list[Any]] = mapped_column(default=list)  # of its drawing, see core.draw.layers; empty: those that one begins with
     recipes: Mapped[list[Any]] = mapped_column(default=list)  # filters with their settings: name, kinds, strength, limits
     company: Mapped[str] = mapped_column(String(200), default="")  # whose report it is
+    letters: Mapped[float] = mapped_column(default=0.15)  # metres: height of those that are drawn
     active_frame: Mapped[str] = mapped_column(String(40), default="project")
     network_revision: Mapped[int] = mapped_column(default=0)
     created_at: Mapped[datetime] = mapped_column(default=now)

@@ -5311,6 +5311,8 @@ export interface components {
             frames: components["schemas"]["Frame"][];
             /** Id */
             id: string;
+            /** Letters */
+            letters: number;
             /** Name */
             name: string;
             /** Network Revision */
@@ -5345,6 +5347,8 @@ export interface components {
             company?: string | null;
             /** Frame */
             frame?: string | null;
+            /** Letters */
+            letters?: number | null;
             /** Name */
             name?: string | null;
             /** Profile */
@@ -5877,7 +5881,7 @@ export interface components {
             /** Height */
             height?: number | null;
             /** Measure */
-            measure?: ("linear" | "aligned" | "radius" | "angle" | "level") | null;
+            measure?: ("linear" | "aligned" | "radius" | "angle" | "level" | "leader") | null;
             /** Pattern */
             pattern?: ("lines" | "solid") | null;
             /** Picture */

@@ -26,6 +26,28 @@ describe("typed figures", () => {
   });
 });
 
+describe("words", () => {
+  it("with an arrow are typed once tip and place are picked, and a picture stands on two picks", () => {
+    const pen = new Pen("leader");
+    expect([pen.pick([0, 0], null), pen.pick([1, 1], null), pen.pick([2, 2], null)]).toEqual([null, null, null]);
+    for (const k of "crack 2 mm") expect(pen.key(k)).toBe(true);
+    expect(draw(pen.enter([5, 5]))).toEqual({
+      kind: "dimension",
+      points: [
+        [0, 0],
+        [1, 1],
+      ],
+      radius: 0,
+      shape: { text: "crack 2 mm", measure: "leader" },
+    });
+    const pin = new Pen("picture");
+    pin.pinned = { id: "a", tall: 0.5 };
+    pin.pick([0, 0], null);
+    expect(pin.preview([2, 0])[0]![2]).toEqual([2, 1]);
+    expect(draw(pin.pick([2, 0], null)).shape).toEqual({ picture: "a" });
+  });
+});
+
 describe("shapes", () => {
   it("an arc goes through its three points whichever way", () => {
     for (const three of [

@@ -2,7 +2,7 @@
 export type P = [number, number];
 type Kind =
   "line" | "polyline" | "arc" | "circle" | "ellipse" | "spline" | "point" | "text" | "hatch" | "dimension" | "picture";
-type Measure = "linear" | "aligned" | "radius" | "angle" | "level";
+type Measure = "linear" | "aligned" | "radius" | "angle" | "level" | "leader";
 /** What a shape is beside its points, as the server has it. */
 interface Shape {
   closed?: boolean;
@@ -36,6 +36,7 @@ export const DRAWS = {
   radius: "Radius",
   angle: "Angle",
   level: "Height mark",
+  leader: "Words with an arrow",
   picture: "Picture or PDF",
 } as const;
 export const EDITS = {
@@ -71,6 +72,7 @@ const ASK: Partial<Record<Tool, string[]>> = {
   radius: ["the centre", "a place on the rim"],
   angle: ["the corner", "one arm", "the other arm", "where the figure stands"],
   level: ["the height", "where the figure stands"],
+  leader: ["what it points at", "where the words stand", "type the words, then Enter"],
   picture: ["its lower left corner", "its lower right corner"],
   move: ["from", "to"],
   copy: ["from", "to"],
@@ -149,6 +151,10 @@ export class Pen {
   get last(): P | null {
     return this.picks.at(-1) ?? null;
   }
+  /** Whether letters that are typed are words, not figures. */
+  private get writes(): boolean {
+    return this.picks.length === (this.tool === "text" ? 1 : this.tool === "leader" ? 2 : -1);
+  }
   private get value(): number | null {
     return /^-?\d+(\.\d+)?$/.test(this.typed) ? Number(this.typed) : null;
   }
@@ -159,7 +165,7 @@ export class Pen {
       this.typed = this.typed.slice(0, -1);
       return true;
     }
-    if (this.tool === "text" && this.picks.length) {
+    if (this.writes) {
       if (key.length !== 1) return false;
       this.typed += key;
       return true;
@@ -188,9 +194,12 @@ export class Pen {
 
   /** Enter: take the typed figure as a pick, or end what has no set number of picks. */
   enter(cursor: P): Act | null {
-    if (this.tool === "text" && this.picks.length) {
+    if (this.writes) {
       const text = this.typed.trim();
-      return text ? this.done({ draw: { kind: "text", points: [this.picks[0]!], radius: 0, shape: { text } } }) : null;
+      if (!text) return null;
+      const leader = this.tool === "leader";
+      const shape: Shape = leader ? { text, measure: "leader" } : { text };
+      return this.done({ draw: { kind: leader ? "dimension" : "text", points: this.picks, radius: 0, shape } });
     }
     if (this.typed) {
       const at = placed(this.typed, this.last, cursor, this.metre);
@@ -224,7 +233,7 @@ export class Pen {
 
   /** A pick; under: the trace that lies there. Returns what it makes, once that is whole. */
   pick(at: P, under: string | null): Act | null {
-    if (this.tool === "text" && this.picks.length) return null;
+    if (this.writes) return null;
     if (this.last && far(this.last, at) < 1e-7 && !ON_PICK.includes(this.tool)) return null;
     if (this.tool === "polyline" && this.picks.length) {
       const bent = this.bend && this.picks.length > 1;
@@ -319,7 +328,8 @@ export class Pen {
   preview(cursor: P): P[][] {
     const p = this.picks;
     const next = (this.typed && placed(this.typed, this.last, cursor, this.metre)) || cursor;
-    if (!p.length || (this.tool === "text" && p.length)) return [];
+    if (this.tool === "leader" && this.writes) return [p];
+    if (!p.length || this.writes) return [];
     if (this.tool === "rectangle") {
       const r = this.rectangle(p[0]!, next);
       return [[...r, r[0]!]];

@@ -12,7 +12,7 @@ export interface Folded {
 }
 /** What the hand on a sheet does (see bench/pen), and how the points below look. */
 type Draws = "line" | "polyline" | "rectangle" | "circle" | "arc" | "ellipse" | "spline" | "point" | "text" | "hatch";
-type Figures = "aligned" | "linear" | "radius" | "angle" | "level" | "picture";
+type Figures = "aligned" | "linear" | "radius" | "angle" | "level" | "leader" | "picture";
 type Edits =
   "move" | "copy" | "turn" | "mirror" | "stretch" | "array" | "offset" | "trim" | "extend" | "corner" | "break";
 type Pen = Draws | Figures | Edits;

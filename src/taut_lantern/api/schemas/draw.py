@@ -153,7 +153,7 @@ class ShapeIn(Model):
     text: Annotated[str, Field(max_length=300)] | None = None
     height: Annotated[FiniteFloat, Field(gt=0, le=100)] | None = None
     turn: Number | None = None
-    measure: Literal["linear", "aligned", "radius", "angle", "level"] | None = None
+    measure: Literal["linear", "aligned", "radius", "angle", "level", "leader"] | None = None
     pattern: Literal["lines", "solid"] | None = None
     picture: Id | None = None
     dashed: bool | None = None

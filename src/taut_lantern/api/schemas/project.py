@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import Field, FiniteFloat
 
 from .base import Model, Out, Text, Unit, Version
 
@@ -22,6 +22,7 @@ class ProjectPatch(Model):
     profile: Annotated[str, Field(max_length=40)] | None = None
     frame: Annotated[str, Field(pattern=r"^(project|[0-9a-f]{32})$")] | None = None
     company: Annotated[str, Field(max_length=200)] | None = None
+    letters: Annotated[FiniteFloat, Field(ge=0.001, le=10)] | None = None  # metres: height of letters on its drawings
 
 
 class ProjectCard(Out):
@@ -92,6 +93,7 @@ class ProjectOut(Out):
     demo: bool
     profile: dict[str, Any]
     company: str
+    letters: float
     network_revision: int
     frame: str
     frame_name: str

@@ -32,7 +32,7 @@ NEED = {
     "dimension": (2, 4),
     "picture": (2, 2),
 }
-MEASURES = ("linear", "aligned", "radius", "angle", "level")
+MEASURES = ("linear", "aligned", "radius", "angle", "level", "leader")
 TEXT = 0.15  # metres: height of letters when nothing else is said
 FINE = 2e-4  # metres that plain lines may leave a curve
 
@@ -76,6 +76,8 @@ def checked(kind: str, points: Sequence[Sequence[float]], radius: float = 0.0, m
         wrong = "some text"
     elif kind == "dimension" and (given.get("measure") not in MEASURES or len(p) < DIMENSIONED[given["measure"]]):
         wrong = "what it measures, two ends and where it stands"
+    elif kind == "dimension" and given["measure"] == "leader" and not str(given.get("text") or "").strip():
+        wrong = "words for what its arrow points at"
     elif kind == "polyline" and len(given.get("bulges") or []) not in (0, len(p), len(p) - 1):
         wrong = "one bulge for each segment"
     elif kind == "picture" and not (given.get("picture") and 0 < float(given.get("tall") or 0) < 1e3):
@@ -88,7 +90,7 @@ def checked(kind: str, points: Sequence[Sequence[float]], radius: float = 0.0, m
     return Shape(kind, kept, float(radius) if kind in ("circle", "arc") else 0.0, given)
 
 
-DIMENSIONED = {"linear": 3, "aligned": 3, "radius": 2, "angle": 4, "level": 2}
+DIMENSIONED = {"linear": 3, "aligned": 3, "radius": 2, "angle": 4, "level": 2, "leader": 2}
 
 
 @dataclass(frozen=True)
@@ -256,6 +258,8 @@ def dimension(shape: Shape) -> float:
         return abs(float((p[1] - p[0]) @ _way(shape)))
     if measure == "radius":
         return math.dist(p[0], p[1])
+    if measure == "leader":  # it says words
+        return 0.0
     if measure == "angle":
         a, b = p[1] - p[0], p[2] - p[0]
         return abs(math.atan2(float(a[0] * b[1] - a[1] * b[0]), float(a @ b)))
@@ -286,6 +290,8 @@ def _dimensioned(shape: Shape, words: str) -> Plain:
         d = height * 0.6
         lines = [[(x, y), (x - d, y + d), (x + d, y + d), (x, y)], [(x, y + d), (px, y + d)], [(px, y + d), (px, py)]]
         return Plain([[(float(a), float(b)) for a, b in line] for line in lines], [Letters((px, py + 0.2 * height), words, height)])
+    if measure == "leader":
+        return _leader(p, words, height)
     if measure == "radius":
         mark = [shape.points[0], shape.points[1]]
         return Plain([mark], [Letters(_mid(mark), words, height, _upright(p[1] - p[0]), True)])
@@ -310,6 +316,19 @@ def _dimensioned(shape: Shape, words: str) -> Plain:
     up = np.array([-math.sin(turn), math.cos(turn)]) * height * 0.8
     at = np.array(_mid(own[0])) + up
     return Plain(own, [Letters((float(at[0]), float(at[1])), words, height, turn, True)])
+
+
+def _leader(p: Array, words: str, height: float) -> Plain:
+    """An arrow whose tip is the first place, a shelf at the second, and words that go on from it away from the tip."""
+    way = (p[1] - p[0]) / max(math.dist(p[0], p[1]), 1e-9)
+    side = np.array([-way[1], way[0]])
+    barbs = [p[0] + height * 0.8 * (way * math.cos(0.3) + k * side * math.sin(0.3)) for k in (1, -1)]
+    ahead = 1.0 if p[1, 0] >= p[0, 0] else -1.0
+    shelf = p[1] + [ahead * height, 0.0]
+    lines = [[p[0], p[1], shelf], [barbs[0], p[0], barbs[1]]]
+    wide = 0.62 * height * len(words)  # about; letters begin so far left of a shelf that goes left
+    at = shelf + [0.3 * height if ahead > 0 else -0.3 * height - wide, -0.4 * height]
+    return Plain([[(float(x), float(y)) for x, y in line] for line in lines], [Letters((float(at[0]), float(at[1])), words, height)])
 
 
 def _mid(line: list[Point]) -> Point:

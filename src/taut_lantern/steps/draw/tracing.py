@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 from sqlalchemy import func, select
@@ -58,6 +58,8 @@ def draw(
     shape = checked_shape(kind, points, radius, more)
     with journal.change(project_id, "Pinned a picture" if kind == "picture" else f"Drew a {kind}", topic="sections") as c:
         owned(c.s, Section, project_id, section_id, "section")
+        if kind in ("text", "dimension") and not shape.more.get("height"):
+            shape = replace(shape, more={**shape.more, "height": c.project.letters})
         row = _row(project_id, section_id, open_layer(c.project, layer), shape)
         c.s.add(row)
         c.s.flush()

@@ -7,6 +7,7 @@ import { Actions, Button, Field, fixed, Heading, Pick, Quiet, Sentence } from ".
 import { Await } from "../../kit/await";
 import { commands } from "../../kit/commands";
 import { LengthField, useLengths } from "../../kit/fields";
+import { UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { JobLine } from "../../parts/JobLine";
 import { CutCard, OfWhat, ofOf } from "./Cuts";
@@ -78,6 +79,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
         options={[...new Set([...layers.map((l) => l.name), layer])].map((l) => [l, l])}
       />
       <Tools id={id} />
+      <LetterHeight id={id} />
     </>
   );
   return (
@@ -214,6 +216,48 @@ function Tools({ id }: { id: string }) {
       <div className="my-1 flex flex-wrap gap-1">
         {(Object.entries(EDITS) as [Tool, string][]).map(([t, title]) => button(t, title))}
       </div>
+    </>
+  );
+}
+
+/** How high the letters of texts and figures are that are drawn from now on. */
+function LetterHeight({ id }: { id: string }) {
+  const project = useProject(id).data;
+  const unit = project?.unit ?? "m";
+  const now = project?.letters ?? 0.15;
+  const [typed, setTyped] = useState<string | null>(null);
+  const height = typed === null ? now : Number(typed.replace(",", ".")) * UNITS[unit].metre;
+  const set = useAsk(
+    id,
+    () =>
+      sent(
+        http.PATCH("/api/projects/{project_id}", {
+          params: { path: { project_id: id } },
+          body: { version: project!.version, letters: height },
+        }),
+      ),
+    () => setTyped(null),
+  );
+  return (
+    <>
+      <Field
+        label="Height of letters"
+        unit={unit}
+        value={typed ?? String(Number((now / UNITS[unit].metre).toPrecision(6)))}
+        onChange={(e) => setTyped(e.target.value)}
+        onKeyDown={(e) => e.key === "Enter" && set.mutate(undefined)}
+      />
+      {typed !== null && (
+        <Actions>
+          <Button
+            busy={set.isPending}
+            why={height >= 0.001 && height <= 10 ? "" : "letters are 1 mm to 10 m high"}
+            onClick={() => set.mutate(undefined)}
+          >
+            Draw letters so high
+          </Button>
+        </Actions>
+      )}
     </>
   );
 }

@@ -1,4 +1,4 @@
-"""customers' title blocks, and pictures pinned to drawings"""
+"""customers' title blocks, pictures pinned to drawings, and the height of their letters"""
 
 from alembic import op
 import sqlalchemy as sa
@@ -21,9 +21,11 @@ def upgrade() -> None:
         sa.Column("body", postgresql.JSONB(), nullable=False),
     )
     op.create_index("ix_title_block_project_id", "title_block", ["project_id"])
+    op.add_column("project", sa.Column("letters", sa.Float(), nullable=False, server_default="0.15"))
     op.add_column("picture", sa.Column("pinned", sa.Boolean(), nullable=False, server_default=sa.false()))
 
 
 def downgrade() -> None:
     op.drop_column("picture", "pinned")
+    op.drop_column("project", "letters")
     op.drop_table("title_block")
