@@ -419,6 +419,31 @@ def test_a_pipe_is_followed_from_a_pick_and_goes_out_as_a_body_in_space(client: 
     assert [c.SweptArea.Radius for c in model.by_type("IfcExtrudedAreaSolid")] == pytest.approx([note["radius"]] * 2, abs=1e-6)
     assert deliver(client, project, "glb", tmp_path).read_bytes()[:4] == b"glTF"
 
+    def edit(note_id: str, **body: Any) -> list[str]:
+        version = next(n["version"] for n in client.get(url).json() if n["id"] == note_id)
+        answer = client.post(f"{url}/{note_id}/pipe", json={"version": version, **body})
+        assert answer.status_code == 200, answer.text
+        return list(answer.json()["ids"])
+
+    axis = np.array(note["points"])
+    middle = (axis[0] + axis[1]) / 2
+    first, second = edit(note["id"], do="cut", at=(middle + [0, 0.05, 0]).tolist())
+    two = {n["id"]: np.array(n["points"]) for n in client.get(url).json()}
+    assert [len(two[x]) for x in (first, second)] == [2, 3] and np.abs(two[first][1] - middle).max() < 0.01
+    doc = ezdxf.readfile(deliver(client, project, "dxf", tmp_path))
+    assert sum(e.dxf.layer == "pipe" for e in doc.modelspace().query("POLYLINE")) == 3
+    u = (axis[0] - axis[1]) / np.linalg.norm(axis[0] - axis[1])
+    edit(first, do="extend", at=(axis[0] + 0.5 * u + [0, 0, 0.1]).tolist())
+    assert edit(first, do="join", other=second) == [first]
+    (whole,) = client.get(url).json()
+    both = np.array(whole["points"]) if np.linalg.norm(whole["points"][0] - axis[0]) < 1 else np.array(whole["points"])[::-1]
+    assert np.abs(both[0] - axis[0] - 0.5 * u).max() < 0.11 and np.abs(both[1:] - axis[1:]).max() < 1e-6
+    assert [b is None for b in whole["bends"]] == [b is None for b in note["bends"]]
+    for _ in range(3):
+        undo(client, project)
+    (back,) = client.get(url).json()
+    assert back["points"] == note["points"] and back["bends"] == note["bends"]
+
 
 def test_a_steel_member_a_box_and_a_sphere_are_bodies_in_every_file(client: TestClient, tmp_path: Path) -> None:
     """A column HE 200 A, a chest and a ball of 20 cm, from picks on them, out again as DXF, IFC and glTF of the same volume."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -11,13 +12,14 @@ from sqlalchemy import select
 
 from ..core import frames
 from ..core.clean.grow import grown
+from ..core.draw import piped
 from ..core.draw.clearance import Clearance, clearance
 from ..core.draw.measure import checked
 from ..core.draw.solids import boxed
 from ..core.errors import BadInput, NotEnough
 from ..core.scan.catch import catch
 from ..core.scan.surface import Plane, widest_plane
-from ..site.common import Array, clean_name, get_project, heavy, owned, stations_of
+from ..site.common import Array, clean_name, get_project, heavy, matrix, owned, stations_of
 from ..site.frames import in_use
 from ..site.near import CATCH, caught_near, points_near
 from ..site.notes import notes_of
@@ -195,3 +197,59 @@ def _figure(key: str, value: float | None, metre: float) -> str:
 def _cell(text: str) -> str:
     """Text that no spreadsheet takes for a formula."""
     return f"'{text}" if text[:1] in ("=", "+", "-", "@") else text
+
+
+def edit_pipe(
+    project_id: str, note_id: str, version: int, do: str, at: list[float] | None = None, other_id: str | None = None
+) -> list[str]:
+    """cut: in two where it is nearest to a place; extend: the nearer end to where a place is abreast; join: with another pipe that it goes on
+    into. at: (3,) m in the part. Returns the ids of the pipes that are there then."""
+    with journal.change(project_id, "", topic="notes") as c:
+        row = owned(c.s, Note, project_id, note_id, "note")
+        journal.checked_version(row, version, row.name)
+        if row.kind != "pipe":
+            raise BadInput(f"{row.name} is no pipe", subject=row.name, remedy="choose a pipe that was followed")
+        own = _piped(row)
+        if do == "join":
+            other = owned(c.s, Note, project_id, other_id or "", "note")
+            if other.kind != "pipe" or other.id == row.id or other.part_id != row.part_id:
+                raise BadInput("a pipe is joined with another one of its part", subject=row.name, remedy="choose the other pipe")
+            to = frames.inverse(matrix(row.T_part_base)) @ matrix(other.T_part_base)
+            theirs = _piped(other)
+            both = piped.joined(own, replace(theirs, axis=frames.apply(to, theirs.axis)))
+            _keep_piped(row, both, {k: row.detail[k] + other.detail[k] for k in ("points",)})
+            other.deleted = True
+            c.title = f"Joined {other.name} to {row.name}"
+            return [row.id]
+        if at is None:
+            raise BadInput("a place is wanted", subject=row.name, remedy="pick one on the pipe")
+        place = frames.apply(frames.inverse(matrix(row.T_part_base)), np.array([at], float))[0]
+        if do == "extend":
+            _keep_piped(row, piped.extended(own, place), {})
+            c.title = f"Led an end of {row.name} on"
+            return [row.id]
+        one, rest = piped.cut(own, place)
+        share = float(np.linalg.norm(np.diff(one.axis, axis=0), axis=1).sum())
+        share /= share + float(np.linalg.norm(np.diff(rest.axis, axis=0), axis=1).sum())
+        points = round(share * row.detail["points"])
+        new = Note(project_id=project_id, part_id=row.part_id, T_part_base=row.T_part_base, kind="pipe", points=[], detail=dict(row.detail))
+        new.name, new.remark = clean_name(f"{row.name}, further on", "Pipe"), row.remark
+        _keep_piped(new, rest, {"points": row.detail["points"] - points})
+        _keep_piped(row, one, {"points": points})
+        c.s.add(new)
+        c.s.flush()
+        c.title = f"Cut {row.name} in two"
+        return [row.id, new.id]
+
+
+def _piped(row: Note) -> piped.Piped:
+    axis = np.array(row.points, float)
+    runs, bends = row.detail.get("runs") or [], row.detail.get("bends") or []
+    runs = runs if len(runs) == len(axis) - 1 else [None] * (len(axis) - 1)
+    bends = bends if len(bends) == len(axis) - 2 else [None] * (len(axis) - 2)
+    return piped.Piped(axis, float(row.detail["radius"]), tuple(runs), tuple(bends))
+
+
+def _keep_piped(row: Note, pipe: piped.Piped, more: dict[str, Any]) -> None:
+    row.points = pipe.axis.tolist()
+    row.detail = {**row.detail, "runs": list(pipe.runs), "bends": list(pipe.bends), **more}

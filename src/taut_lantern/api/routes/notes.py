@@ -48,6 +48,12 @@ def change_note(project_id: P, note_id: P, body: x.NotePatch) -> x.Said:
     return x.Said(message="changed")
 
 
+@api.post("/projects/{project_id}/notes/{note_id}/pipe", operation_id="edit_pipe")
+def edit_pipe(project_id: P, note_id: P, body: x.PipeEdit) -> x.MadeTraces:
+    """Cut a pipe in two, lead an end of it on or back, or join it with another. Returns the ids of the notes that are there then."""
+    return x.MadeTraces(ids=notes.edit_pipe(project_id, note_id, body.version, body.do, body.at, body.other))
+
+
 @api.post("/projects/{project_id}/plane", operation_id="fit_plane")
 def fit_plane(project_id: P, body: x.PlaneIn) -> x.PlaneOut:
     """The plane of the surface round a pick; nothing is kept."""

@@ -63,7 +63,7 @@ from .draw import (
 )
 from .hand_over import DeliveryIn, DeliveryOut
 from .models import BesideIn, ComparedOut, DesignModelOut, ElementOut, ElementsOut, ModelPatch
-from .notes import BendOut, CatchIn, CatchOut, NoteIn, NoteOut, NotePatch, PipeIn, PlaneIn, PlaneOut, ViewIn, ViewOut, ViewPatch
+from .notes import BendOut, CatchIn, CatchOut, NoteIn, NoteOut, NotePatch, PipeEdit, PipeIn, PlaneIn, PlaneOut, ViewIn, ViewOut, ViewPatch
 from .place import (
     ControlOut,
     ControlPatch,
@@ -259,6 +259,7 @@ __all__ = [
     "PictureOut",
     "PicturePatch",
     "PinnedOut",
+    "PipeEdit",
     "PipeIn",
     "Placed",
     "PlacementOut",

@@ -101,6 +101,15 @@ class NotePatch(Model):
     deleted: Literal[True] | None = None
 
 
+class PipeEdit(Model):
+    """cut and extend: at a place; join: with another pipe, by its note."""
+
+    version: Version
+    do: Literal["cut", "extend", "join"]
+    at: Annotated[list[Number], Field(min_length=3, max_length=3)] | None = None
+    other: Id | None = None
+
+
 Three = Annotated[list[Number], Field(min_length=3, max_length=3)]
 Colour = Literal["station", "group", "intensity", "height", "colour", "range", "inclination", "apart", "expected", "class", "zone", "model"]
 
