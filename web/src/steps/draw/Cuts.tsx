@@ -4,6 +4,7 @@ import { http, sent, type Schemas } from "../../api/client";
 import { tell, tellError, useAsk, useFloors, useJobs, useProject, useStations, useZones } from "../../api/queries";
 import { Actions, Button, Heading, Pick, Quiet, Sentence } from "../../kit";
 import { JobLine } from "../../parts/JobLine";
+import { TakeFile } from "../../kit/file";
 import { LengthField, useLengths } from "../../kit/fields";
 import { into, lengthIn, UNITS, type Unit } from "../../kit/units";
 import { pickMany, pickSome, pickTwo, useView } from "../../kit/view";
@@ -333,17 +334,7 @@ function Templates({ id, count }: { id: string; count: number }) {
           Cut as in a file
         </Button>
       </Actions>
-      <input
-        ref={file}
-        type="file"
-        accept=".json"
-        hidden
-        aria-label="A file of cuts"
-        onChange={(e) => {
-          if (e.target.files?.[0]) use.mutate(e.target.files[0]);
-          e.target.value = "";
-        }}
-      />
+      <TakeFile input={file} label="A file of cuts" accept=".json" take={(own) => use.mutate(own)} />
     </>
   );
 }

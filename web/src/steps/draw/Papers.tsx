@@ -5,6 +5,7 @@ import { tellUndoable, useAsk, useSheets, useTitleBlocks } from "../../api/queri
 import { Actions, Button, Field, Heading, Pick, Quiet, Sentence, type Column } from "../../kit";
 import { Await } from "../../kit/await";
 import { Table } from "../../kit/table";
+import { TakeFile } from "../../kit/file";
 import { useView } from "../../kit/view";
 
 type Sheet = Schemas["SheetOut"];
@@ -273,17 +274,7 @@ function TitleBlocks(p: { id: string; value: string | null; onChange: (title: st
           Bring a block from a DXF
         </Button>
       </Actions>
-      <input
-        ref={file}
-        type="file"
-        accept=".dxf"
-        hidden
-        aria-label="A DXF with a title block"
-        onChange={(e) => {
-          if (e.target.files?.[0]) bring.mutate(e.target.files[0]);
-          e.target.value = "";
-        }}
-      />
+      <TakeFile input={file} label="A DXF with a title block" accept=".dxf" take={(own) => bring.mutate(own)} />
     </>
   );
 }

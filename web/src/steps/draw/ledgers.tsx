@@ -15,6 +15,7 @@ import { Button, fixed, type Column } from "../../kit";
 import { NameInPlace } from "../../kit/naming";
 import { Table } from "../../kit/table";
 import { lengthIn, UNITS } from "../../kit/units";
+import { TakeFile } from "../../kit/file";
 import { useView } from "../../kit/view";
 
 const KINDS: Record<string, string> = {
@@ -348,17 +349,7 @@ export function LayersLedger({ id }: { id: string }) {
           <option value="topographic">topographic</option>
         </select>
         <Button onClick={() => file.current?.click()}>Layers of a DXF file</Button>
-        <input
-          ref={file}
-          type="file"
-          accept=".dxf"
-          hidden
-          aria-label="A DXF file with layers"
-          onChange={(e) => {
-            if (e.target.files?.[0]) void bring(e.target.files[0]);
-            e.target.value = "";
-          }}
-        />
+        <TakeFile input={file} label="A DXF file with layers" accept=".dxf" take={(own) => void bring(own)} />
       </div>
       <div className="min-h-0 flex-1">
         <Table
