@@ -16,7 +16,7 @@ from playwright.sync_api import expect
 from taut_lantern.core.scan.scan import Scan
 from taut_lantern.standins.scanner import Scanner, scan
 from taut_lantern.standins.scene import Scene
-from tests.api.test_drawing import customers_block
+from tests.api.test_papers import customers_block
 from tests.browser.driver import Screen, browser
 from tests.browser.test_cleaning import brought_in
 from tests.databases import fresh_database

@@ -26,7 +26,7 @@ from taut_lantern.site.visible import clip_of
 from taut_lantern.steps import notes, projects, views
 from taut_lantern.steps.bring_in import stations
 from taut_lantern.steps.clean import boxes, edits
-from taut_lantern.steps.draw import cuts, tracing
+from taut_lantern.steps.draw import cuts, templates, tracing
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.steps.place import control, grids
 from taut_lantern.steps.tie import links, targets
@@ -249,7 +249,7 @@ def test_what_is_drawn_on_a_leg_of_a_cut_in_steps_goes_out_where_that_leg_is(row
         flat = [d.shape.points for d in drawn(s, get_project(s, project), frame, [section], True) if d.dashed]
     assert told == [[[pytest.approx(2.1), pytest.approx(-0.3)], [pytest.approx(2.1), pytest.approx(1.3)]]]
     assert np.allclose(flat, [[[2.1, -0.3], [2.1, 1.3]]])
-    cut = cuts.as_template(project)["cuts"][0]
+    cut = templates.as_template(project)["cuts"][0]
     assert cut["steps"] == [[pytest.approx(2.1), pytest.approx(1.5)]]
 
 

@@ -18,7 +18,7 @@ from taut_lantern.formats import e57
 from taut_lantern.site.common import Progress, matrix, stations_of
 from taut_lantern.site.slab import slab_of
 from taut_lantern.steps import projects
-from taut_lantern.steps.clean import acting, boxes, classes, density, edits, filters, selecting, zones
+from taut_lantern.steps.clean import acting, boxes, classes, density, edits, filters, looking, selecting, zones
 from taut_lantern.steps.draw import cuts, finding
 from taut_lantern.steps.hand_over import deliver
 from taut_lantern.store.db import actor, file_chunks, session
@@ -374,7 +374,7 @@ def test_tiles_that_lie_within_an_outline_as_a_whole_are_not_read_and_give_the_s
         return iter(())
 
     with monkeypatch.context() as m:
-        m.setattr(selecting, "read_tiles", read)
+        m.setattr(looking, "read_tiles", read)
         told = cloud.choose("lasso", view=ABOVE, outline=all_of_it)
     same(cloud.selected(), [~g & ~k for g, k in zip(gone, locked, strict=True)])
     assert told["spared"]["locked"] == sum(int((~g & k).sum()) for g, k in zip(gone, locked, strict=True)) > 100

@@ -8,7 +8,7 @@ from fastapi import Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
 from ...steps import drawing
-from ...steps.draw import cuts, finding, looks, sheets, tracing
+from ...steps.draw import cuts, finding, looks, sheets, templates, tracing
 from ...store import db
 from .. import schemas as x
 from .base import BINARY, BYTES, P, Part, V, bytes_in, picture_in, router
@@ -74,13 +74,13 @@ def make_series(project_id: P, body: x.SeriesIn) -> x.MadeTraces:
 @api.get("/projects/{project_id}/cuts", operation_id="get_cuts")
 def get_cuts(project_id: P) -> x.CutsIn:
     """The cuts of a project as a template for another one."""
-    return x.CutsIn(**cuts.as_template(project_id))
+    return x.CutsIn(**templates.as_template(project_id))
 
 
 @api.post("/projects/{project_id}/cuts", operation_id="use_cuts", status_code=201)
 def use_cuts(project_id: P, body: x.CutsIn) -> x.MadeTraces:
     """Cut as a template says. Returns the ids of the sections."""
-    return x.MadeTraces(ids=cuts.by_template(project_id, body.model_dump()))
+    return x.MadeTraces(ids=templates.by_template(project_id, body.model_dump()))
 
 
 @api.post("/projects/{project_id}/draft", operation_id="draw_usual", status_code=202)

@@ -14,7 +14,7 @@ from ...site.common import owned, settled, state_of, still
 from ...store import journal
 from ...store.marks import packed
 from ...store.models import Station, Zone
-from . import selecting, zones
+from . import looking, selecting, zones
 from .classes import name_of
 from .edits import TOO_MUCH, Index, Left, left_of, living, made, restore
 from .shapes import Chosen
@@ -55,7 +55,7 @@ def _meant(s: Session, project_id: str, do: str, revision: int, given: Mapping[s
             else "look at what is deleted, and select there",
         )
     if do == "only":
-        shown = selecting.look(s, project_id, Chosen(All()), list(given.get("stations") or []))
+        shown = looking.look(s, project_id, Chosen(All()), list(given.get("stations") or []))
         nothing = np.zeros(0, np.int64)
         rest = {x: np.setdiff1d(i, chosen.get(x, nothing), assume_unique=True) for x, i in (shown.parts or {}).items()}
         return {x: i for x, i in rest.items() if len(i)}, 0

@@ -34,7 +34,8 @@ from ...store.queue import enqueue
 from ...store.tiles import tiles_of
 from . import selecting
 from .classes import name_of
-from .selecting import AT_ONCE, Found, look
+from .looking import Found, look
+from .selecting import AT_ONCE
 from .shapes import Chosen, drawn
 
 Index = NDArray[np.int64]
