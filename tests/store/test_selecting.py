@@ -380,7 +380,7 @@ def test_tiles_that_lie_within_an_outline_as_a_whole_are_not_read_and_give_the_s
     assert told["spared"]["locked"] == sum(int((~g & k).sum()) for g, k in zip(gone, locked, strict=True)) > 100
 
 
-def test_a_cut_may_be_of_zones_or_stations_alone_and_is_old_when_the_zone_takes_more(project: str) -> None:
+def test_a_cut_may_be_of_zones_stations_or_boxes_alone_and_is_old_when_one_takes_more(project: str) -> None:
     cloud = Cloud(project)
     height = cloud.bottom + 0.7
 
@@ -412,3 +412,12 @@ def test_a_cut_may_be_of_zones_or_stations_alone_and_is_old_when_the_zone_takes_
     assert met(section) == met(whole)
     with pytest.raises(NotFound, match="zones"):
         cuts.make_section(project, "plan", params | {"of": {"zones": [zone]}})
+    size = {"centre": [0.0, 0.0, height], "half": [1.0, 50.0, 50.0], "yaw": 0.0}
+    box = boxes.set_box(project, "Middle", **size, active=False)  # it crops nothing that is seen
+    section = cuts.make_section(project, "plan", params | {"of": {"boxes": [box]}})
+    middle = cloud.where(lambda p: (np.abs(p[:, 2] - height) <= 0.2) & (np.abs(p[:, 0]) <= 1.0))
+    assert met(section) == sum(int(x.sum()) for x in middle) and 100 < met(section) < met(whole)
+    finding.job(project, {"section_id": section}, Progress())
+    assert old(section) and not any(old(section))
+    boxes.set_box(project, "Middle", **(size | {"half": [2.0, 50.0, 50.0]}), box_id=box, active=False)
+    assert all(old(section)) and met(section) > sum(int(x.sum()) for x in middle)

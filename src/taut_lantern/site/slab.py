@@ -7,18 +7,20 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core import frames
+from ..core.clean.select import Clip
 from ..core.draw.section import Cut, about, boxes_meet, slab
 from ..store.marks import deleted_mask, deletions_of, points_of_zones, with_deletions, with_nested, zones_of
-from ..store.models import Section, Station
+from ..store.models import CropBox, Section, Station
 from ..store.through import in_turn
 from ..store.tiles import Reader, boxes_of, read_tiles
 from .common import Array, Progress, matrix, stations_of
 from .drawing import cut_of
 from .parts import stations_in
-from .visible import clip_of
+from .visible import clip_of, to_box
 
 TILES = 32  # read and cut at a time
 AT_ONCE = 20_000_000  # points read for a picture in a request; a larger slab is shown from its coarser levels
@@ -57,13 +59,20 @@ class _Task:
 
 
 def cleaning_of(s: Session, project_id: str, section: Section) -> str:
-    """What was deleted, and which points the zones hold that a cut is of, as a word that changes with either."""
-    word, chosen = deletions_of(s, project_id), (section.params.get("of") or {}).get("zones")
+    """What was deleted, and which points the zones and boxes hold that a cut is of, as a word that changes with any of them."""
+    of = section.params.get("of") or {}
+    word, chosen = deletions_of(s, project_id), of.get("zones")
+    if of.get("boxes"):
+        word = " ".join([word, *(f"{x.id[:8]}{x.version}" for x in _boxes(s, project_id, of["boxes"]))])
     if not chosen:
         return word
     rows = zones_of(s, project_id)
     own = with_nested(rows, set(chosen))
     return " ".join([word, *sorted(z.points for z in rows if z.id in own)])
+
+
+def _boxes(s: Session, project_id: str, ids: list[str]) -> list[CropBox]:
+    return list(s.scalars(select(CropBox).where(CropBox.project_id == project_id, CropBox.id.in_(ids)).order_by(CropBox.id)))
 
 
 class Slicing:
@@ -73,6 +82,7 @@ class Slicing:
         self.s, self.cut = s, cut or cut_of(section)
         self.box = clip_of(s, project_id, section.part_id)
         of = section.params.get("of") or {}
+        self.within = Clip(tuple(to_box(x) for x in _boxes(s, project_id, of["boxes"]))) if of.get("boxes") else None
         self.zones = points_of_zones(s, project_id, of["zones"]) if of.get("zones") else None
         T_base_part = frames.inverse(matrix(section.T_part_base))
         self.stations = stations_in(stations_of(s, project_id), section.part_id)
@@ -130,8 +140,9 @@ class Slicing:
             if task.dead is not None:
                 near = near[~task.dead[tile.first + near]]
             p, inside = slab(self.cut, frames.apply(self.pose[task.station], tile.xyz[near]))
-            if self.box is not None and inside.any():
-                inside &= self.box.inside(frames.apply(task.T_part_station, tile.xyz[near]))
+            for clip in (self.box, self.within):
+                if clip is not None and inside.any():
+                    inside &= clip.inside(frames.apply(task.T_part_station, tile.xyz[near]))
             if inside.any():
                 own = near[inside]
                 some.append((p[inside], tile.rgb[own], (tile.intensity[own] >> 8).astype(np.uint8)))

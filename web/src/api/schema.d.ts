@@ -3816,9 +3816,15 @@ export interface components {
         };
         /**
          * CutOf
-         * @description What a cut is of alone: points of these stations, of these zones and what is nested in them, or of both.
+         * @description What a cut is of alone: points of these stations, of these zones and what is nested in them, in these boxes (whether they crop what is
+         *     seen or not), or of what is of all of these.
          */
         CutOf: {
+            /**
+             * Boxes
+             * @default []
+             */
+            boxes: string[];
             /**
              * Stations
              * @default []

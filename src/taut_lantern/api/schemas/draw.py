@@ -17,10 +17,12 @@ Picture = Literal["density", "intensity", "colour", "depth", "relief", "x-ray"]
 
 
 class CutOf(Model):
-    """What a cut is of alone: points of these stations, of these zones and what is nested in them, or of both."""
+    """What a cut is of alone: points of these stations, of these zones and what is nested in them, in these boxes (whether they crop what is
+    seen or not), or of what is of all of these."""
 
     stations: Annotated[list[Id], Field(max_length=1000)] = []
     zones: Annotated[list[Id], Field(max_length=200)] = []
+    boxes: Annotated[list[Id], Field(max_length=200)] = []
 
 
 class SectionIn(Model):

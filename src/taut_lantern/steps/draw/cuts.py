@@ -25,7 +25,7 @@ from ...site.slab import cleaning_of, slab_of
 from ...store import journal
 from ...store.db import session, snapshot
 from ...store.marks import zones_of
-from ...store.models import Section, Trace
+from ...store.models import CropBox, Section, Trace
 from ...store.tiles import read_tiles
 
 KINDS = ("plan", "ceiling", "upright", "elevation", "unrolled")
@@ -34,7 +34,7 @@ STEP_UP = 0.12  # metres that parts two floors
 
 def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
     """The parameters of a cut as they are kept: plan, ceiling: height; upright, elevation: a, b, steps (or line: the ends of the legs
-    in turn); unrolled: line, and bent when it is the arc through three picks; before, behind; of: ids of the stations or zones that it is of alone. BadInput else."""
+    in turn); unrolled: line, and bent when it is the arc through three picks; before, behind; of: ids of the stations, zones or boxes that it is of alone. BadInput else."""
     depth = finite([params.get("before", 0.0), params.get("behind", 0.05)], 2, "the depth")
     if kind in LEVEL:
         kept: dict[str, Any] = {"height": finite([params.get("height", math.nan)], 1, "the height")[0]}
@@ -64,7 +64,7 @@ def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
         if x1 - x0 < 0.01 or y1 - y0 < 0.01:
             raise BadInput("the window on sheets has no size", subject="window", remedy="show more of the section")
         kept["window"] = [x0, y0, x1, y1]
-    if of := {k: sorted({str(x) for x in v}) for k, v in (params.get("of") or {}).items() if k in ("stations", "zones") and v}:
+    if of := {k: sorted({str(x) for x in v}) for k, v in (params.get("of") or {}).items() if k in ("stations", "zones", "boxes") and v}:
         kept["of"] = of
     return {**kept, "before": depth[0], "behind": depth[1]}
 
@@ -72,6 +72,7 @@ def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
 def _there(s: Session, project_id: str, of: dict[str, list[str]], part: str | None) -> None:
     """NotFound when a station or a zone that a cut is to be of does not exist, BadInput when no station of it is in the part."""
     known = {"stations": {x.id for x in stations_of(s, project_id)}, "zones": {z.id for z in zones_of(s, project_id)}}
+    known["boxes"] = set(s.scalars(select(CropBox.id).where(CropBox.project_id == project_id)))
     for key, chosen in of.items():
         if set(chosen) - known[key]:
             raise NotFound(f"one of the {key} to cut does not exist any more", subject=key, remedy="choose again what is cut")
@@ -273,6 +274,7 @@ def list_sections(s: Session, project_id: str, known: Container[TraceKey] = ()) 
     names: dict[str, str] = {}
     if any(r.params.get("of") for r in rows):
         names = {x.id: x.name for x in stations_of(s, project_id)} | {z.id: z.name for z in zones_of(s, project_id)}
+        names |= {b.id: b.name for b in s.scalars(select(CropBox).where(CropBox.project_id == project_id))}
     out = []
     for r in rows:
         frame = in_part.setdefault(r.part_id, in_use(s, project, r.part_id))
@@ -319,7 +321,9 @@ def _in_part(section: Section, line: list[tuple[float, float, float]]) -> list[l
 def _of_words(section: Section, names: dict[str, str]) -> str:
     of = section.params.get("of") or {}
     seen = [f"what {names.get(x, 'a station that is gone')} saw" for x in of.get("stations") or ()]
-    return ", ".join([*seen, *(f"the zone {names[x]}" if x in names else "a zone that is gone" for x in of.get("zones") or ())])
+    for key, what in (("zones", "zone"), ("boxes", "box")):
+        seen += [f"the {what} {names[x]}" if x in names else f"a {what} that is gone" for x in of.get(key) or ()]
+    return ", ".join(seen)
 
 
 def _trace(t: Trace, section: Section, frame: InUse, revision: int, deletions: str) -> dict[str, Any]:

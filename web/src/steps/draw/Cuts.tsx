@@ -1,7 +1,17 @@
 /** Cut: plans and ceilings at a height, elevations, sections, rows of them, and the cuts of another project. */
 import { useRef, useState } from "react";
 import { http, sent, type Schemas } from "../../api/client";
-import { tell, tellError, useAsk, useFloors, useJobs, useProject, useStations, useZones } from "../../api/queries";
+import {
+  tell,
+  tellError,
+  useAsk,
+  useBoxes,
+  useFloors,
+  useJobs,
+  useProject,
+  useStations,
+  useZones,
+} from "../../api/queries";
 import { Actions, Button, Heading, Pick, Quiet, Sentence } from "../../kit";
 import { JobLine } from "../../parts/JobLine";
 import { TakeFile } from "../../kit/file";
@@ -244,16 +254,18 @@ export function CutCard({ id, count }: { id: string; count: number }) {
   );
 }
 
-/** What a cut is of, as a choice: "" for all, z:id of a zone, s:id of a station. */
+/** What a cut is of, as a choice: "" for all, z:id of a zone, b:id of a box, s:id of a station. */
 export const ofOf = (only: string) => ({
   stations: only.startsWith("s:") ? [only.slice(2)] : [],
   zones: only.startsWith("z:") ? [only.slice(2)] : [],
+  boxes: only.startsWith("b:") ? [only.slice(2)] : [],
 });
 
-/** Choose whether a cut is of all that is seen, or of one zone or one station of a part. */
+/** Choose whether a cut is of all that is seen, or of one zone, one box or one station of a part. */
 export function OfWhat(p: { id: string; part: string | null; value: string; onChange: (only: string) => void }) {
   const zones = (useZones(p.id).data ?? []).filter((z) => z.kind === "zone");
   const stations = (useStations(p.id).data ?? []).filter((s) => s.part === p.part);
+  const boxes = (useBoxes(p.id).data ?? []).filter((b) => b.part === p.part);
   return (
     <Pick
       label="Of"
@@ -262,6 +274,7 @@ export function OfWhat(p: { id: string; part: string | null; value: string; onCh
       options={[
         ["", "all that is seen"],
         ...zones.map((z): [string, string] => [`z:${z.id}`, `the zone ${z.name}`]),
+        ...boxes.map((b): [string, string] => [`b:${b.id}`, `the box ${b.name}`]),
         ...stations.map((s): [string, string] => [`s:${s.id}`, `what ${s.name} saw`]),
       ]}
     />

@@ -168,8 +168,12 @@ function Window({ id, section }: { id: string; section: Section }) {
 
 /** The one zone or station that a cut is of, as OfWhat has it; "" when it is of all, or of several. */
 function ofNow(section: Section) {
-  const of = section.params["of"] as { stations?: string[]; zones?: string[] } | undefined;
-  const all = [...(of?.zones ?? []).map((z) => `z:${z}`), ...(of?.stations ?? []).map((s) => `s:${s}`)];
+  const of = section.params["of"] as { stations?: string[]; zones?: string[]; boxes?: string[] } | undefined;
+  const all = [
+    ...(of?.zones ?? []).map((z) => `z:${z}`),
+    ...(of?.boxes ?? []).map((b) => `b:${b}`),
+    ...(of?.stations ?? []).map((s) => `s:${s}`),
+  ];
   return all.length === 1 ? all[0]! : "";
 }
 
