@@ -115,6 +115,10 @@ def test_a_customers_title_block_stands_on_the_sheet_with_its_fields_filled_in(c
     assert client.delete(f"{url}/{block}", params={"version": version}).status_code == 200
     words = pypdfium2.PdfDocument(deliver(client, p, "sheet", tmp_path, sheet=sheet).read_bytes())[0].get_textpage().get_text_range()
     assert "Objekt" not in words and "Ground floor" in words
+    row = client.get(f"{hand.url}/sheets").json()[0]
+    assert row["title"] is None
+    assert client.patch(f"{hand.url}/sheets/{sheet}", json={"version": row["version"], "paper": "A2"}).status_code == 200
+    undo(client, p)
     undo(client, p)
     assert [x["id"] for x in client.get(url).json()] == [block]
     # a frame of the whole paper takes the place of ours

@@ -46,15 +46,21 @@ def _fits(project_id: str, params: dict[str, Any]) -> None:
 def change(project_id: str, sheet_id: str, version: int | None, name: str | None, params: dict[str, Any] | None) -> None:
     if params:
         with snapshot() as s:
-            before = dict(owned(s, Sheet, project_id, sheet_id, "sheet").params)
+            before = _today(s, owned(s, Sheet, project_id, sheet_id, "sheet"))
         _fits(project_id, {**before, **params})
     with journal.change(project_id, "", topic="sections") as c:
         row = owned(c.s, Sheet, project_id, sheet_id, "sheet")
         journal.checked_version(row, version, f"the sheet {row.name}")
         row.name = clean_name(name or row.name, row.name)
         if params:
-            row.params = _checked(c.s, project_id, {**row.params, **params})
+            row.params = _checked(c.s, project_id, {**_today(c.s, row), **params})
         c.title = f"Changed the sheet {row.name}"
+
+
+def _today(s: Session, sheet: Sheet) -> dict[str, Any]:
+    """The params of a sheet, without a title block that is gone."""
+    gone = sheet.params.get("title") and block_of(s, sheet) is None
+    return {**sheet.params, **({"title": None, "fields": {}} if gone else {})}
 
 
 def delete(project_id: str, sheet_id: str, version: int | None) -> None:
@@ -137,7 +143,7 @@ def list_sheets(s: Session, project_id: str) -> list[dict[str, Any]]:
     """All sheets with where their views stand, or why that cannot be said."""
     out = []
     for row in s.scalars(select(Sheet).where(Sheet.project_id == project_id).order_by(Sheet.name, Sheet.id)):
-        own = {"id": row.id, "version": row.version, "name": row.name, "title": None, "fields": {}, "says": [], **row.params}
+        own = {"id": row.id, "version": row.version, "name": row.name, "title": None, "fields": {}, "says": [], **_today(s, row)}
         block = block_of(s, row)
         try:
             lay, sections, _ = laid(s, row)
