@@ -38,10 +38,20 @@ const KEYS: Partial<Record<Tool, string>> = {
 export const keyOf = (tool: Tool) => KEYS[tool]?.toUpperCase() ?? "";
 const TITLES: Record<Tool, string> = { ...DRAWS, ...EDITS };
 
-/** Read again what is drawn; where the server's events reach the page they say so themselves, and once is enough for thousands of lines. */
+/**
+ * Read again what is drawn. Where the server's events reach the page they say so themselves, and once is enough for thousands of lines; what
+ * they have not brought soon is asked for all the same.
+ */
 function drawnAnew(id: string) {
-  if (useLine.getState().open) return;
-  for (const key of ["sections", "project", "layers"]) void cache.invalidateQueries({ queryKey: [id, key] });
+  const now = Date.now();
+  const ask = () => {
+    for (const key of ["sections", "project", "layers"]) void cache.invalidateQueries({ queryKey: [id, key] });
+  };
+  if (!useLine.getState().open) return ask();
+  setTimeout(() => {
+    const state = cache.getQueryState([id, "sections"]);
+    if (state && state.fetchStatus === "idle" && state.dataUpdatedAt < now) ask();
+  }, 700);
 }
 
 /** Keep what the pen has made, and show it as soon as the server has it. */
