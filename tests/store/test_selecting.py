@@ -388,6 +388,10 @@ def test_a_cut_may_be_of_zones_stations_or_boxes_alone_and_is_old_when_one_takes
         with session() as s:
             return slab_of(s, project, s.get_one(Section, section)).counts["points"]
 
+    def listed() -> list[dict[str, Any]]:
+        with session() as s:
+            return cuts.list_sections(s, project)
+
     def old(section: str) -> list[str]:
         with session() as s:
             (row,) = (r for r in cuts.list_sections(s, project) if r["id"] == section)
@@ -421,3 +425,7 @@ def test_a_cut_may_be_of_zones_stations_or_boxes_alone_and_is_old_when_one_takes
     assert old(section) and not any(old(section))
     boxes.set_box(project, "Middle", **(size | {"half": [2.0, 50.0, 50.0]}), box_id=box, active=False)
     assert all(old(section)) and met(section) > sum(int(x.sum()) for x in middle)
+    boxes.remove_box(project, box)
+    with pytest.raises(NotFound, match="box"):  # of a box that is gone is not of everything
+        met(section)
+    assert "a box that is gone" in next(r["of"] for r in listed() if r["id"] == section)

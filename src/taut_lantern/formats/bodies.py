@@ -152,7 +152,8 @@ def ifc(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
 
 
 def glb(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
-    """Tubes as closed meshes, with round bends where their radius is known and balls where not; lines as lines. What was measured stands in the extras of each mesh."""
+    """Tubes as closed meshes, with round bends where their radius is known and balls where not; lines as lines. What was measured stands in
+    the extras of each mesh."""
     import trimesh
 
     at = origin(bodies)

@@ -69,15 +69,15 @@ def laid(s: Session, sheet: Sheet) -> tuple[Layout, list[Section], list[tuple[tu
             found = extent([], slab_of(s, sheet.project_id, section, 20_000, 200_000).points)
         extents.append(found or ((0.0, 0.0), (1.0, 1.0)))
     sizes = [(high[0] - low[0], high[1] - low[1]) for low, high in extents]
-    own = block_of(s, sheet)
-    return laid_out(sizes, p["paper"], p["upright"], p["scale"], None if own is None else (own.wide, own.tall)), sections, extents
+    own = title_of(s, sheet)
+    size = None if own is None else (own.body["wide"], own.body["tall"])
+    return laid_out(sizes, p["paper"], p["upright"], p["scale"], size), sections, extents
 
 
-def block_of(s: Session, sheet: Sheet) -> Block | None:
+def title_of(s: Session, sheet: Sheet) -> TitleBlock | None:
     """The title block of the customer's that a sheet has; None: ours."""
     chosen = sheet.params.get("title")
-    row = s.scalar(select(TitleBlock).where(TitleBlock.project_id == sheet.project_id, TitleBlock.id == chosen)) if chosen else None
-    return None if row is None else Block.of(row.body)
+    return s.scalar(select(TitleBlock).where(TitleBlock.project_id == sheet.project_id, TitleBlock.id == chosen)) if chosen else None
 
 
 def filled_in(own: Block, given: dict[str, str], known: dict[str, str]) -> dict[str, str]:
@@ -123,7 +123,8 @@ def page(s: Session, sheet: Sheet, progress: Progress) -> Page:
         quality.append(_quality(s, section))
     known = words_known(s, sheet, sections, lay.scale)
     block = [("project", project.name), *sheet.params["block"].items(), *((k, known[k]) for k in ("coordinates", "date"))]
-    own = block_of(s, sheet)
+    title = title_of(s, sheet)
+    own = None if title is None else Block.of(title.body)
     return Page(
         lay,
         views,

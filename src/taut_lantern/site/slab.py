@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 from ..core import frames
 from ..core.clean.select import Clip
 from ..core.draw.section import Cut, about, boxes_meet, slab
+from ..core.errors import NotFound
 from ..store.marks import deleted_mask, deletions_of, points_of_zones, with_deletions, with_nested, zones_of
 from ..store.models import CropBox, Section, Station
 from ..store.through import in_turn
@@ -82,7 +83,12 @@ class Slicing:
         self.s, self.cut = s, cut or cut_of(section)
         self.box = clip_of(s, project_id, section.part_id)
         of = section.params.get("of") or {}
-        self.within = Clip(tuple(to_box(x) for x in _boxes(s, project_id, of["boxes"]))) if of.get("boxes") else None
+        rows = _boxes(s, project_id, of.get("boxes") or [])
+        if len(rows) < len(of.get("boxes") or []):  # as zones do: of nothing is not of everything
+            raise NotFound(
+                "a box that was chosen does not exist any more", subject="boxes", remedy="choose another, or cut all that is seen"
+            )
+        self.within = Clip(tuple(to_box(x) for x in rows)) if rows else None
         self.zones = points_of_zones(s, project_id, of["zones"]) if of.get("zones") else None
         T_base_part = frames.inverse(matrix(section.T_part_base))
         self.stations = stations_in(stations_of(s, project_id), section.part_id)

@@ -1,7 +1,5 @@
 """What somebody selects: shapes over the points that are seen, added to each other, taken away, crossed. A selection lives here, with the
 steps that led to it; what is hidden, cropped or locked is never taken, and it is said how much that was.
-
-Terms: found: the points of a shape in one state of the project; among: whether living or deleted points are looked through.
 """
 
 from __future__ import annotations

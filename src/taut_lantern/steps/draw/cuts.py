@@ -34,7 +34,8 @@ STEP_UP = 0.12  # metres that parts two floors
 
 def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
     """The parameters of a cut as they are kept: plan, ceiling: height; upright, elevation: a, b, steps (or line: the ends of the legs
-    in turn); unrolled: line, and bent when it is the arc through three picks; before, behind; of: ids of the stations, zones or boxes that it is of alone. BadInput else."""
+    in turn); unrolled: line, and bent when it is the arc through three picks; before, behind; of: ids of the stations, zones or boxes that
+    it is of alone. BadInput else."""
     depth = finite([params.get("before", 0.0), params.get("behind", 0.05)], 2, "the depth")
     if kind in LEVEL:
         kept: dict[str, Any] = {"height": finite([params.get("height", math.nan)], 1, "the height")[0]}
@@ -72,7 +73,7 @@ def checked(kind: str, params: dict[str, Any]) -> dict[str, Any]:
 def _there(s: Session, project_id: str, of: dict[str, list[str]], part: str | None) -> None:
     """NotFound when a station or a zone that a cut is to be of does not exist, BadInput when no station of it is in the part."""
     known = {"stations": {x.id for x in stations_of(s, project_id)}, "zones": {z.id for z in zones_of(s, project_id)}}
-    known["boxes"] = set(s.scalars(select(CropBox.id).where(CropBox.project_id == project_id)))
+    known["boxes"] = set(s.scalars(select(CropBox.id).where(CropBox.project_id == project_id, CropBox.part_id == part)))
     for key, chosen in of.items():
         if set(chosen) - known[key]:
             raise NotFound(f"one of the {key} to cut does not exist any more", subject=key, remedy="choose again what is cut")

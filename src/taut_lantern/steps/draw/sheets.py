@@ -12,7 +12,7 @@ from ...core.draw.raster import MODES
 from ...core.errors import BadInput, LanternError
 from ...formats.block import Block, read
 from ...site.common import clean_name, owned
-from ...site.sheets import block_of, filled_in, laid, words_known
+from ...site.sheets import filled_in, laid, title_of, words_known
 from ...store import journal, scratch
 from ...store.db import snapshot
 from ...store.models import Section, Sheet, TitleBlock
@@ -59,7 +59,7 @@ def change(project_id: str, sheet_id: str, version: int | None, name: str | None
 
 def _today(s: Session, sheet: Sheet) -> dict[str, Any]:
     """The params of a sheet, without a title block that is gone."""
-    gone = sheet.params.get("title") and block_of(s, sheet) is None
+    gone = sheet.params.get("title") and title_of(s, sheet) is None
     return {**sheet.params, **({"title": None, "fields": {}} if gone else {})}
 
 
@@ -144,11 +144,11 @@ def list_sheets(s: Session, project_id: str) -> list[dict[str, Any]]:
     out = []
     for row in s.scalars(select(Sheet).where(Sheet.project_id == project_id).order_by(Sheet.name, Sheet.id)):
         own = {"id": row.id, "version": row.version, "name": row.name, "title": None, "fields": {}, "says": [], **_today(s, row)}
-        block = block_of(s, row)
+        title = title_of(s, row)
         try:
             lay, sections, _ = laid(s, row)
-            if block is not None:
-                says = filled_in(block, row.params.get("fields") or {}, words_known(s, row, sections, lay.scale))
+            if title is not None:
+                says = filled_in(Block.of(title.body), row.params.get("fields") or {}, words_known(s, row, sections, lay.scale))
                 own["says"] = [{"tag": tag, "text": text} for tag, text in says.items()]
             views = [
                 {"section": x.id, "title": x.name, "x": p.x, "y": p.y, "wide": p.wide, "tall": p.tall}
