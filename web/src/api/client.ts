@@ -31,6 +31,7 @@ export class Refusal extends Error {
     message: string,
     readonly remedy: string,
     readonly status: number,
+    readonly subject = "",
   ) {
     super(message);
   }
@@ -43,6 +44,7 @@ export function refusal(body: unknown, status: number): Refusal {
     p.detail ?? "the server does not answer",
     p.remedy ?? "check that it runs and try again",
     status,
+    p.subject ?? "",
   );
 }
 

@@ -2,8 +2,8 @@
 import { Tabs } from "radix-ui";
 import { Suspense, useEffect, useRef, useState } from "react";
 import { Group, Panel, Separator, useDefaultLayout } from "react-resizable-panels";
-import { http, Refusal, sent } from "../api/client";
-import { listen, tell, tellError, unwind, useHealth, useLine, useProject, useSections } from "../api/queries";
+import { http, sent } from "../api/client";
+import { listen, tell, tellError, unwind, useGone, useHealth, useLine, useProject, useSections } from "../api/queries";
 import { filesOf, upload } from "../api/uploads";
 import { Button, Quiet } from "../kit";
 import { Boundary } from "../kit/boundary";
@@ -27,7 +27,9 @@ const beside = (folded: { roster: boolean; card: boolean }) => [
 ];
 
 export function Workplace({ id, leave }: { id: string; leave: () => void }) {
-  const { data: project, error } = useProject(id);
+  const { data: project } = useProject(id);
+  const gone = useGone((s) => s.id === id);
+  useEffect(() => useGone.setState({ id: null }), [id]); // a project that came back is asked for anew
   const { step, ledger, section, set, folded } = useView();
   const asked = useView((s) => s.palette || s.keys);
   useEffect(fetchTheRest, []);
@@ -49,7 +51,7 @@ export function Workplace({ id, leave }: { id: string; leave: () => void }) {
       forget();
     };
   }, [id]);
-  if (error instanceof Refusal && error.status === 404)
+  if (gone)
     return (
       <div className="grid h-full place-items-center">
         <div>
