@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
+import ezdxf
 import ifcopenshell
 import ifcopenshell.geom
 import ifcopenshell.util.element
@@ -12,9 +13,12 @@ import ifcopenshell.validate
 import numpy as np
 import pytest
 import trimesh
+from ezdxf.math import Vec3
+from ezdxf.render.mesh import MeshBuilder
 
-from taut_lantern.formats import bodies
+from taut_lantern.formats import bodies, dxf
 from taut_lantern.formats.bodies import Body
+from taut_lantern.formats.drawn import Drawing, Entity
 
 FAR = np.array([5_000_123.4, 4_999_000.7, 82.1])
 PIPE = np.array([[0, 0, 0], [3.0, 0, 0], [3.0, 2.0, 0], [4.0, 3.0, 1.0]])
@@ -122,7 +126,7 @@ def test_things_of_one_name_and_corners_that_repeat_go_out_all_the_same(tmp_path
     assert [len(model.by_type(k)) for k in ("IfcPipeSegment", "IfcPipeFitting", "IfcAnnotation")] == [2, 1, 2]
 
 
-def test_a_bend_of_known_radius_is_round_in_both_files(tmp_path: Path) -> None:
+def test_a_bend_of_known_radius_is_round_in_all_files(tmp_path: Path) -> None:
     """And one whose radius is not known, or would not fit between its neighbours, is a ball at the corner."""
     axis = np.array([[0, 0, 0], [3.0, 0, 0], [3.0, 2.0, 0], [3.0, 2.0, 1.5], [3.2, 2.0, 1.5]])
     body = Body("tube", "Pipe 1", FAR + axis, 0.08, {"points": 9}, bends=(0.6, None, 0.3))
@@ -144,6 +148,18 @@ def test_a_bend_of_known_radius_is_round_in_both_files(tmp_path: Path) -> None:
     assert mesh.is_watertight and mesh.is_winding_consistent
     first, *_ = sorted(mesh.split(), key=lambda x: -x.volume)
     assert first.volume == pytest.approx(np.pi * 0.08**2 * (2.4 + 0.6 * np.pi / 2 + 1.4), rel=0.005)
+    for version in dxf.VERSIONS:
+        pipe = Entity("tube", "pipe", tuple(map(tuple, body.points)), radius=body.radius, bends=body.bends)
+        dxf.write(tmp_path / "a.dxf", Drawing(space=[pipe]), version=version)
+        doc = ezdxf.readfile(tmp_path / "a.dxf")
+        assert not doc.audit().errors
+        faces = [MeshBuilder.from_polyface(e).mesh_tessellation(3) for e in doc.modelspace().query("POLYLINE")]
+        closed = [trimesh.Trimesh([list(v - Vec3(FAR)) for v in m.vertices], list(m.open_faces())) for m in faces]
+        bent = np.concatenate([m.vertices for m in closed])
+        bent = bent[(bent[:, 0] > 2.45) & (bent[:, 1] < 0.55)]
+        assert np.abs(off(bent)).max() < 1e-4 and len(bent) > 100 and len(closed) == 5  # three pieces, a ball at each other corner
+        first, *_ = sorted(closed, key=lambda x: -x.volume)
+        assert first.is_watertight and first.volume == pytest.approx(np.pi * 0.08**2 * (2.4 + 0.6 * np.pi / 2 + 1.4), rel=0.015)
     bodies.ifc(tmp_path / "a.ifc", "t", "f", [body])
     model, log = ifcopenshell.open(str(tmp_path / "a.ifc")), ifcopenshell.validate.json_logger()
     ifcopenshell.validate.validate(model, log, express_rules=True)

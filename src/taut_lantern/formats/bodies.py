@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from .part import whole
 
 Array = NDArray[np.float64]
+Mesh = tuple[Array, NDArray[np.int64]]  # corners (n, 3), faces (m, 3)
 Values = dict[str, str | int | float]
 UPRIGHT = np.array([[1.0, 0, 0], [0, 0, 1], [0, -1, 0]])  # to axes whose Y is up
 ROUND = 48  # sides of a tube
@@ -92,7 +93,7 @@ def ifc(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
         it.Representation = f.createIfcProductDefinitionShape(None, None, [shape])
         return it
 
-    def tube(b: Body) -> list[Any]:
+    def pipe(b: Body) -> list[Any]:
         p, out = apart(b.points - at), []
         round_ = bends_of(p, b.bends)
         for k, (one, other) in enumerate(straight(p, round_), start=1):
@@ -132,7 +133,7 @@ def ifc(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
 
     for b in bodies:
         if b.kind == "tube":
-            parts = tube(b)
+            parts = pipe(b)
         elif b.kind == "prism":
             parts = [prism(b)]
         elif b.kind == "ball":
@@ -162,15 +163,10 @@ def glb(path: Path, title: str, frame: str, bodies: list[Body]) -> None:
         p = (b.points - at) @ UPRIGHT.T
         name = b.name if b.name not in scene.geometry else f"{b.name} ({len(scene.geometry) + 1})"  # what shares a name would replace it
         if b.kind == "tube":
-            p = apart(p)
-            bends = bends_of(p, b.bends)
-            whole_ = [0, *(k for k, big in enumerate(bends, start=1) if not big), len(p) - 1]
-            pieces = [
-                trimesh.Trimesh(*swept(p[i : j + 1], b.radius, bends[i : j - 1]), process=False)
-                for i, j in zip(whole_, whole_[1:], strict=False)
-            ]
-            pieces += [trimesh.creation.icosphere(3, b.radius).apply_translation(p[k]) for k in whole_[1:-1]]
-            it = trimesh.util.concatenate(pieces)
+            pieces, corners = tube(p, b.radius, b.bends)
+            meshes = [trimesh.Trimesh(*x, process=False) for x in pieces]
+            meshes += [trimesh.creation.icosphere(3, b.radius).apply_translation(x) for x in corners]
+            it = trimesh.util.concatenate(meshes)
         elif b.kind == "prism":
             v, faces = solid_of(b)
             it = trimesh.Trimesh((v - at) @ UPRIGHT.T, faces)
@@ -195,7 +191,7 @@ def _sides(b: Body) -> tuple[Array, Array]:
     return x / np.linalg.norm(x), z
 
 
-def solid_of(b: Body) -> tuple[Array, NDArray[np.int64]]:
+def solid_of(b: Body) -> Mesh:
     """A prism as corners (2 k, 3) and faces (m, 3) that look outwards."""
     from ezdxf.math.triangulation import mapbox_earcut_2d
 
@@ -253,12 +249,22 @@ def straight(points: Array, bends: list[float | None]) -> list[tuple[Array, Arra
     return out
 
 
-def swept(points: Array, radius: float, bends: list[float | None]) -> tuple[Array, NDArray[np.int64]]:
+def tube(points: Array, radius: float, bends: tuple[float | None, ...], sides: int = ROUND) -> tuple[list[Mesh], list[Array]]:
+    """A tube round an axis (n, 3): closed pieces that are round at bends of known radius, and the corners (3,) where two of them meet, each to
+    be covered by a ball."""
+    p = apart(points)
+    round_ = bends_of(p, bends)
+    whole_ = [0, *(k for k, big in enumerate(round_, start=1) if not big), len(p) - 1]
+    pieces = [swept(p[i : j + 1], radius, round_[i : j - 1], sides) for i, j in zip(whole_, whole_[1:], strict=False)]
+    return pieces, [p[k] for k in whole_[1:-1]]
+
+
+def swept(points: Array, radius: float, bends: list[float | None], sides: int = ROUND) -> Mesh:
     """A tube round an axis (n, 3) with a round bend at each inner corner, as corners and faces that look outwards, closed at both ends."""
     runs = straight(points, bends)
     ways = [(b - a) / np.linalg.norm(b - a) for a, b in runs]
     side = _across(ways[0])
-    angle = np.linspace(0, 2 * np.pi, ROUND, endpoint=False)
+    angle = np.linspace(0, 2 * np.pi, sides, endpoint=False)
 
     def ring(at: Array, way: Array) -> Array:
         return np.asarray(at + radius * (np.cos(angle)[:, None] * side + np.sin(angle)[:, None] * np.cross(way, side)))
@@ -274,13 +280,13 @@ def swept(points: Array, radius: float, bends: list[float | None]) -> tuple[Arra
             rings.append(ring(centre + _about(axis, t, begin - centre), _about(axis, t, ways[k])))
     rings.append(ring(runs[-1][1], ways[-1]))
     corners = np.concatenate([*rings, runs[0][0][None], runs[-1][1][None]])
-    j, last = np.arange(ROUND), (len(rings) - 1) * ROUND
-    following = (j + 1) % ROUND
-    faces = [np.column_stack([np.full(ROUND, last + ROUND), following, j])]
-    for a in range(0, last, ROUND):
-        b = a + ROUND
+    j, last = np.arange(sides), (len(rings) - 1) * sides
+    following = (j + 1) % sides
+    faces = [np.column_stack([np.full(sides, last + sides), following, j])]
+    for a in range(0, last, sides):
+        b = a + sides
         faces += [np.column_stack([a + j, a + following, b + following]), np.column_stack([a + j, b + following, b + j])]
-    faces.append(np.column_stack([np.full(ROUND, last + ROUND + 1), last + j, last + following]))
+    faces.append(np.column_stack([np.full(sides, last + sides + 1), last + j, last + following]))
     return corners, np.concatenate(faces).astype(np.int64)
 
 

@@ -26,14 +26,17 @@ class Drawn:
 
 @dataclass(frozen=True)
 class Entity:
-    """A thing in space: polyline, point, text, a tube of a radius between two points, a ball of one, or a prism: its outline at one end, then at
-    the other. points: (x, y, z) each, metres."""
+    """A thing in space: polyline, point, text, a tube of a radius round an axis, a ball of one, or a prism: its outline at one end, then at the
+    other. points: (x, y, z) each, metres; bends: of a tube, the radius of its axis at each inner corner where that is known; dashed: as of
+    ``Drawn``."""
 
     kind: str
     layer: str
     points: tuple[tuple[float, float, float], ...]
     text: str = ""
     radius: float = 0.0
+    bends: tuple[float | None, ...] = ()
+    dashed: bool = False
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,7 @@ from ezdxf.enums import TextEntityAlignment
 from ezdxf.filemanagement import new
 from ezdxf.lldxf.const import DXFError
 from ezdxf.math import Matrix44, Vec3
-from ezdxf.render.forms import cylinder_2p, sphere
+from ezdxf.render.forms import sphere
 from ezdxf.render.mesh import MeshBuilder
 from numpy.typing import NDArray
 
@@ -25,8 +25,8 @@ from ..core.draw.shapes import TEXT, Shape, linear_turn, plain, spline
 from ..core.errors import BadInput
 from ..core.frames import METRE_PER_UNIT
 from . import sealed
-from .bodies import Body, solid_of
-from .drawn import Drawing, Drawn, Underlay
+from .bodies import Body, solid_of, tube
+from .drawn import Drawing, Drawn, Entity, Underlay
 from .part import whole
 
 Array = NDArray[np.float64]
@@ -35,6 +35,7 @@ VERSIONS = {"R2018": "R2018", "R12": "R12"}
 TYPES = {"continuous": "Continuous", "dashed": "DASHED", "dotted": "DOT", "dash-dot": "DASHDOT"}
 OURS = {"section": 9, "notes": 2, "design": 4}  # layers that we add ourselves, by their colour number
 SECONDS, MEMORY = 30.0, 1 << 30  # that a list of layers may take
+SIDES = 24  # of a tube
 PATTERN = 0.15  # metres that a pattern repeats in
 
 
@@ -60,12 +61,14 @@ def write(path: Path, drawing: Drawing, unit: str = "m", version: str = "R2018")
     for e in drawing.space:
         p = [tuple(factor * c for c in q) for q in e.points]
         style = {"layer": layer_name(e.layer)}
+        if e.dashed:
+            style["linetype"] = "DASHED"
         if e.kind == "polyline":
             space.add_polyline3d(p, dxfattribs=style)
         elif e.kind == "point":
             space.add_point(p[0], dxfattribs=style)
         elif e.kind == "tube":
-            cylinder_2p(24, e.radius * factor, base_center=p[0], top_center=p[1]).render_polyface(space, dxfattribs=style)
+            _tube(space, e, factor, style)
         elif e.kind == "ball":
             sphere(24, 12, e.radius * factor).translate(*p[0]).render_polyface(space, dxfattribs=style)
         elif e.kind == "prism":
@@ -80,14 +83,28 @@ def write(path: Path, drawing: Drawing, unit: str = "m", version: str = "R2018")
         doc.saveas(part)
 
 
+def _tube(space: Any, e: Entity, factor: float, style: dict[str, Any]) -> None:
+    """A tube as closed faces: round at bends of known radius, by a ball at the other corners."""
+    at = np.array(e.points[0])  # faces are made near it: far from the origin they lose their tenth of a millimetre
+    pieces, corners = tube(np.array(e.points) - at, e.radius, e.bends, SIDES)
+    for piece in pieces:
+        _faces((piece[0] + at) * factor, piece[1]).render_polyface(space, dxfattribs=style)
+    for q in corners:
+        sphere(SIDES, SIDES // 2, e.radius * factor).translate(*((q + at) * factor)).render_polyface(space, dxfattribs=style)
+
+
+def _faces(corners: Array, faces: NDArray[np.int64]) -> MeshBuilder:
+    out = MeshBuilder()
+    out.add_mesh(vertices=[Vec3(*v) for v in corners], faces=[[int(n) for n in f] for f in faces])
+    return out
+
+
 def _prism(points: tuple[tuple[float, float, float], ...], factor: float) -> MeshBuilder:
     """The faces of a prism from its outline at both ends."""
     both = np.array(points)
     k = len(both) // 2
     corners, faces = solid_of(Body("prism", "", both[:k], 0.0, {}, both[k] - both[0]))
-    out = MeshBuilder()
-    out.add_mesh(vertices=[Vec3(*(v * factor)) for v in corners], faces=[[int(n) for n in f] for f in faces])
-    return out
+    return _faces(corners * factor, faces)
 
 
 def _layers(doc: Document, drawing: Drawing) -> None:

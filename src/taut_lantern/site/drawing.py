@@ -196,7 +196,7 @@ def rolled(s: Session, project: Project, frame: InUse, section_ids: list[str] | 
             for line in flat.lines:
                 p = _close_together(np.array(line, float), 0.02 if foot.arc is not None else 0.05)
                 p = frames.apply(to, foot.rolled(np.column_stack([p, np.zeros(len(p))])))
-                out.append(Entity("polyline", d.layer, tuple((float(x), float(y), float(z)) for x, y, z in p)))
+                out.append(Entity("polyline", d.layer, tuple((float(x), float(y), float(z)) for x, y, z in p), dashed=d.dashed))
             for x in flat.letters:
                 (at,) = frames.apply(to, foot.rolled(np.array([[*x.at, 0.0]])))
                 out.append(Entity("text", d.layer, ((float(at[0]), float(at[1]), float(at[2])),), x.text))

@@ -99,7 +99,7 @@ def entities(s: Session, project_id: str, frame: InUse) -> list[Entity]:
         if n["kind"] == "pipe":
             radius = float(n["radius"]) * frames.stretch(frame.T_frame_part)
             out.append(Entity("polyline", AXES, tuple(at)))
-            out += [Entity("tube", PIPES, (a, b), radius=radius) for a, b in zip(at, at[1:], strict=False)]
+            out.append(Entity("tube", PIPES, tuple(at), radius=radius, bends=_bends(n)))
             out.append(Entity("text", LAYER, (at[0],), text=n["name"]))
             continue
         if n["kind"] in ("profile", "box", "sphere"):
@@ -138,9 +138,12 @@ def bodies(s: Session, project_id: str, frame: InUse) -> list[Body]:
         if n["remark"]:
             values["remark"] = n["remark"]
         base, along = prism_of(rows[n["id"]], frame) if kind == "prism" else (np.array(n["at"], float), None)
-        bends = tuple(None if b is None else float(b["radius"]) for b in n["bends"])
-        out.append(Body(kind, n["name"], base, radius, values, along, "member" if n["kind"] == "profile" else "", bends))
+        out.append(Body(kind, n["name"], base, radius, values, along, "member" if n["kind"] == "profile" else "", _bends(n)))
     return out
+
+
+def _bends(note: dict[str, Any]) -> tuple[float | None, ...]:
+    return tuple(None if b is None else float(b["radius"]) for b in note["bends"])
 
 
 def prism_of(row: Note, frame: InUse) -> tuple[Array, Array]:
