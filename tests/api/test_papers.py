@@ -7,6 +7,7 @@ import math
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import ezdxf
 import numpy as np
@@ -281,3 +282,37 @@ def test_words_with_an_arrow_and_letters_as_high_as_the_project_has_them(client:
     undo(client, p)
     undo(client, p)
     assert client.get(f"/api/projects/{p}").json()["letters"] == 0.15
+
+
+def test_dimensions_look_as_the_project_has_them_on_the_screen_and_in_what_goes_out(client: TestClient, p: str, tmp_path: Path) -> None:
+    hand = Hand(client, p)
+    long = hand.draw("dimension", (0, 0), (1.2344, 0), (0, 0.5), measure="aligned")
+    round_ = hand.draw("dimension", (0, 0), (0, 0.75), measure="radius")
+
+    def said() -> list[str]:
+        return [hand[x]["letters"][0]["text"] for x in (long, round_)]
+
+    def change(**dimensions: Any) -> Any:
+        version = client.get(f"/api/projects/{p}").json()["version"]
+        return client.patch(f"/api/projects/{p}", json={"version": version, "dimensions": dimensions})
+
+    assert said() == ["1.234", "R 0.750"]
+    corners = {"tick": 2, "arrow": 4, "dot": 13}
+    blocks = {"tick": "OBLIQUE", "arrow": "", "dot": "DOT"}
+    for ends, unit, places, words in (
+        ("arrow", "cm", None, ["123.4", "R 75.0"]),
+        ("dot", "mm", 1, ["1234.4", "R 750.0"]),
+        ("tick", "ft", 2, ["4.05", "R 2.46"]),
+    ):
+        told = change(ends=ends, unit=unit, places=places).json()
+        assert told["dimensions"] == {"ends": ends, "unit": unit, "places": places} and said() == words
+        assert [len(line) for line in hand[long]["lines"]] == [2, 2, corners[ends], 2, corners[ends]]
+        doc = ezdxf.readfile(deliver(client, p, "dxf", tmp_path))
+        own = doc.modelspace().query("DIMENSION")
+        assert sorted(d.dxf.text for d in own) == sorted(words) and not doc.audit().errors
+        (aligned,) = (d for d in own if d.dimtype != 4)  # radius is 4
+        assert aligned.override().get_arrow_names()[:2] == (blocks[ends], blocks[ends])
+    problem(change(ends="star"), 422, "bad_request")
+    for _ in range(3):
+        undo(client, p)
+    assert said() == ["1.234", "R 0.750"] and [len(line) for line in hand[long]["lines"]] == [2, 2, 2, 2, 2]

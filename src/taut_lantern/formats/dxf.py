@@ -16,6 +16,7 @@ from ezdxf.enums import TextEntityAlignment
 from ezdxf.filemanagement import new
 from ezdxf.lldxf.const import DXFError
 from ezdxf.math import Matrix44, Vec3
+from ezdxf.render.arrows import ARROWS
 from ezdxf.render.forms import sphere
 from ezdxf.render.mesh import MeshBuilder
 from numpy.typing import NDArray
@@ -35,6 +36,7 @@ VERSIONS = {"R2018": "R2018", "R12": "R12"}
 TYPES = {"continuous": "Continuous", "dashed": "DASHED", "dotted": "DOT", "dash-dot": "DASHDOT"}
 OURS = {"section": 9, "notes": 2, "design": 4}  # layers that we add ourselves, by their colour number
 SECONDS, MEMORY = 30.0, 1 << 30  # that a list of layers may take
+BLOCKS = {"tick": ARROWS.oblique, "arrow": ARROWS.closed_filled, "dot": ARROWS.dot}  # at the ends of dimensions
 SIDES = 24  # of a tube
 PATTERN = 0.15  # metres that a pattern repeats in
 
@@ -214,7 +216,7 @@ def _spline(space: Any, s: Shape, f: float, style: dict[str, Any]) -> Any:
 def _dimension(space: Any, d: Drawn, f: float, style: dict[str, Any], p: list[tuple[float, float]]) -> list[Any] | None:
     """A dimension as such, with its text as we say it; level marks and leaders are lines and a text."""
     s, measure = d.shape, d.shape.more["measure"]
-    high = float(s.more.get("height") or TEXT) * f
+    high, round_ = float(s.more.get("height") or TEXT) * f, "dot" if s.more.get("ends") == "dot" else "arrow"
     look = {
         "dimtxt": high,
         "dimasz": high * 0.8,
@@ -223,6 +225,8 @@ def _dimension(space: Any, d: Drawn, f: float, style: dict[str, Any], p: list[tu
         "dimgap": high * 0.25,
         "dimscale": 1.0,
         "dimlfac": 1.0,
+        "dimtsz": 0.0,
+        "dimblk": BLOCKS[s.more.get("ends") or "tick"] if measure in ("aligned", "linear") else BLOCKS[round_],
     }
     common: dict[str, Any] = {"text": d.words or "<>", "override": look, "dxfattribs": style}
     if measure in ("level", "leader"):

@@ -14,12 +14,11 @@ from ..core import frames
 from ..core.draw.faces import unseen
 from ..core.draw.layers import BUILDING, TO_CHECK
 from ..core.draw.section import Cut, ceiling, plan, unrolled, upright
-from ..core.draw.shapes import Shape, dimension, plain
+from ..core.draw.shapes import Shape, Style, dimension, plain
 from ..core.errors import Conflict
-from ..core.frames import METRE_PER_UNIT
 from ..formats.drawn import Drawn, Entity
 from ..store.models import Project, Section, Trace
-from .common import Array, clean_name, matrix
+from .common import Array, clean_name, get_project, matrix
 from .frames import InUse
 
 LEVEL = ("plan", "ceiling")  # cuts that lie level
@@ -86,7 +85,11 @@ def T_frame_section(section: Section, frame: InUse, shape: Shape | None = None) 
     return out
 
 
-def words_of(shape: Shape, section: Section, frame: InUse) -> str:
+def style_of(project: Project) -> Style:
+    return Style(**project.dimensions)
+
+
+def words_of(shape: Shape, section: Section, frame: InUse, style: Style) -> str:
     """What a dimension says, in the unit and heights that are in use; its own words when it has some."""
     if shape.kind != "dimension":
         return ""
@@ -99,13 +102,8 @@ def words_of(shape: Shape, section: Section, frame: InUse) -> str:
     if measure == "level":
         x, y = shape.points[0]
         at = frames.apply(t, np.array([[0.0, 0.0, y] if section.kind == "unrolled" else [x, y, 0.0]]))[0]
-        return length_words(float(at[2]), frame.unit, "+")
-    return ("R " if measure == "radius" else "") + length_words(value * frames.stretch(t), frame.unit)
-
-
-def length_words(metres: float, unit: str, sign: str = "") -> str:
-    """A length as a drawing has it: whole millimetres, or three places."""
-    return f"{metres / METRE_PER_UNIT[unit]:{sign}.{0 if unit == 'mm' else 3}f}"
+        return style.figure(float(at[2]), frame.unit, "+")
+    return ("R " if measure == "radius" else "") + style.figure(value * frames.stretch(t), frame.unit)
 
 
 def sections_of(s: Session, project_id: str, part_id: str | None) -> list[Section]:
@@ -225,10 +223,10 @@ def step_marks(section: Section, shapes: list[Shape], T_there: Array | None = No
 
 def drawn_of(s: Session, section: Section, frame: InUse, T_there: Array) -> list[Drawn]:
     """The traces of a section that nobody rejected, on their layers; those that nobody said yes to on ``to check``."""
-    out: list[Drawn] = []
+    style, out = style_of(get_project(s, section.project_id)), list[Drawn]()
     for t in s.scalars(select(Trace).where(Trace.section_id == section.id, Trace.state != "rejected").order_by(Trace.id)):
         layer = TO_CHECK if t.state == "found" else t.layer
-        out += [Drawn(x, layer, T_there, dashed, words_of(x, section, frame)) for x, dashed in in_pieces(t)]
+        out += [Drawn(style.of(x), layer, T_there, dashed, words_of(x, section, frame, style)) for x, dashed in in_pieces(t)]
     return out
 
 

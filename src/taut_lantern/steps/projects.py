@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from datetime import timedelta
 from typing import Any
 
@@ -10,6 +11,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, defer
 
 from ..core import frames
+from ..core.draw.shapes import Style
 from ..core.errors import BadInput, NotFound
 from ..core.frames import UNIT_WORDS
 from ..core.network.judge import PROFILES
@@ -42,8 +44,9 @@ def change_project(
     frame: str | None,
     company: str | None = None,
     letters: float | None = None,
+    dimensions: dict[str, Any] | None = None,
 ) -> None:
-    """letters: metres, the height of those that are drawn from now on."""
+    """letters: metres, the height of those that are drawn from now on; dimensions: a Style, how all of the project look."""
     with journal.change(project_id, "Changed the project") as c:
         journal.checked_version(c.project, version, f"the project {c.project.name}")
         if name is not None:
@@ -69,6 +72,9 @@ def change_project(
         if letters is not None:
             c.project.letters = letters
             c.title = f"Letters of drawings are {1000 * letters:g} mm high"
+        if dimensions is not None:
+            c.project.dimensions = asdict(Style(**dimensions))
+            c.title = "Changed how dimensions look"
         if frame is not None:
             row = None if frame == "project" else c.s.get(Frame, frame)
             if frame != "project" and (row is None or row.project_id != project_id or not row.active):
@@ -136,6 +142,7 @@ def describe(s: Session, project_id: str) -> dict[str, Any]:
         "profile": profile_of(p).as_dict(),
         "company": p.company,
         "letters": p.letters,
+        "dimensions": asdict(Style(**p.dimensions)),
         "network_revision": p.network_revision,
         "part": shown.part,
         "frame": shown.id,

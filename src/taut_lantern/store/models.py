@@ -44,6 +44,7 @@ class Project(Journaled, Base):
     recipes: Mapped[list[Any]] = mapped_column(default=list)  # filters with their settings: name, kinds, strength, limits
     company: Mapped[str] = mapped_column(String(200), default="")  # whose report it is
     letters: Mapped[float] = mapped_column(default=0.15)  # metres: height of those that are drawn
+    dimensions: Mapped[dict[str, Any]] = mapped_column(default=dict)  # how they look, see core.draw.shapes.Style
     active_frame: Mapped[str] = mapped_column(String(40), default="project")
     network_revision: Mapped[int] = mapped_column(default=0)
     created_at: Mapped[datetime] = mapped_column(default=now)

@@ -4050,6 +4050,23 @@ export interface components {
             points?: number | null;
         };
         /**
+         * Dimensions
+         * @description How the dimensions of a project look. unit: of their figures, none: that of the coordinates; places behind the point, none: to the
+         *     millimetre.
+         */
+        Dimensions: {
+            /**
+             * Ends
+             * @default tick
+             * @enum {string}
+             */
+            ends: "tick" | "arrow" | "dot";
+            /** Places */
+            places?: number | null;
+            /** Unit */
+            unit?: ("m" | "cm" | "mm" | "ft" | "us_ft") | null;
+        };
+        /**
          * EditDetail
          * @description Of a thing that moved: the station that saw it, its middle in the part, its size in metres, the share that was seen through of what
          *     others had a say in, and the stations whose rays passed through. too_much: stations of which a filter would take a fifth and more.
@@ -5349,6 +5366,7 @@ export interface components {
             company: string;
             /** Demo */
             demo: boolean;
+            dimensions: components["schemas"]["Dimensions"];
             /** Frame */
             frame: string;
             /** Frame Name */
@@ -5391,6 +5409,7 @@ export interface components {
         ProjectPatch: {
             /** Company */
             company?: string | null;
+            dimensions?: components["schemas"]["Dimensions"] | null;
             /** Frame */
             frame?: string | null;
             /** Letters */

@@ -37,7 +37,8 @@ def get_one_project(project_id: P) -> x.ProjectOut:
 
 @api.patch("/projects/{project_id}", operation_id="change_project")
 def change_project(project_id: P, body: x.ProjectPatch) -> x.ProjectOut:
-    projects.change_project(project_id, body.version, body.name, body.unit, body.profile, body.frame, body.company, body.letters)
+    style = body.dimensions.model_dump() if body.dimensions else None
+    projects.change_project(project_id, body.version, body.name, body.unit, body.profile, body.frame, body.company, body.letters, style)
     return get_one_project(project_id)
 
 

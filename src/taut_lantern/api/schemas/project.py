@@ -15,6 +15,15 @@ class ProjectIn(Model):
     unit: Unit = "m"
 
 
+class Dimensions(Model):
+    """How the dimensions of a project look. unit: of their figures, none: that of the coordinates; places behind the point, none: to the
+    millimetre."""
+
+    ends: Literal["tick", "arrow", "dot"] = "tick"
+    unit: Literal["m", "cm", "mm", "ft", "us_ft"] | None = None
+    places: Annotated[int, Field(ge=0, le=5)] | None = None
+
+
 class ProjectPatch(Model):
     version: Version
     name: Text | None = None
@@ -23,6 +32,7 @@ class ProjectPatch(Model):
     frame: Annotated[str, Field(pattern=r"^(project|[0-9a-f]{32})$")] | None = None
     company: Annotated[str, Field(max_length=200)] | None = None
     letters: Annotated[FiniteFloat, Field(ge=0.001, le=10)] | None = None  # metres: height of letters on its drawings
+    dimensions: Dimensions | None = None
 
 
 class ProjectCard(Out):
@@ -94,6 +104,7 @@ class ProjectOut(Out):
     profile: dict[str, Any]
     company: str
     letters: float
+    dimensions: Dimensions
     network_revision: int
     frame: str
     frame_name: str

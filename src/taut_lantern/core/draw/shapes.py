@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from scipy.interpolate import BSpline, make_interp_spline
 
 from ..errors import BadInput
+from ..frames import METRE_PER_UNIT
 
 Array = NDArray[np.float64]
 Point = tuple[float, float]
@@ -33,6 +34,8 @@ NEED = {
     "picture": (2, 2),
 }
 MEASURES = ("linear", "aligned", "radius", "angle", "level", "leader")
+ENDS = ("tick", "arrow", "dot")
+FIGURES = {**METRE_PER_UNIT, "cm": 0.01}  # metres of a unit that figures are in
 TEXT = 0.15  # metres: height of letters when nothing else is said
 FINE = 2e-4  # metres that plain lines may leave a curve
 
@@ -41,7 +44,7 @@ FINE = 2e-4  # metres that plain lines may leave a curve
 class Shape:
     """points (n, 2): corners; the centre of an arc or circle; of an ellipse centre and end of its longer half; of a dimension what it
     measures, then where it stands. more: closed and bulges of a polyline, start and end of an arc, ratio of an ellipse, text, height and
-    turn of a text, measure (see ``MEASURES``) of a dimension, pattern of a hatch. A picture stands on the line from its lower left to its lower
+    turn of a text, measure (see ``MEASURES``) and ends (see ``ENDS``) of a dimension, pattern of a hatch. A picture stands on the line from its lower left to its lower
     right corner; more: picture, its id, and tall, how high it is of its width."""
 
     kind: str
@@ -88,6 +91,27 @@ def checked(kind: str, points: Sequence[Sequence[float]], radius: float = 0.0, m
         raise BadInput(f"a {kind} needs {wrong}", subject=kind, remedy="draw it again")
     kept = tuple((float(x), float(y)) for x, y in p)
     return Shape(kind, kept, float(radius) if kind in ("circle", "arc") else 0.0, given)
+
+
+@dataclass(frozen=True)
+class Style:
+    """How the dimensions of a project look. ends: see ``ENDS``; unit of their figures, none: that of the coordinates; places behind the point,
+    none: to the millimetre."""
+
+    ends: str = "tick"
+    unit: str | None = None
+    places: int | None = None
+
+    def of(self, shape: Shape) -> Shape:
+        """A shape with the ends of a dimension as this style has them."""
+        return replace(shape, more={**shape.more, "ends": self.ends}) if shape.kind == "dimension" else shape
+
+    def figure(self, metres: float, unit: str, sign: str = "") -> str:
+        """A length as a drawing has it, in the style's unit or else in ``unit``."""
+        to = self.unit or unit
+        places = ({"mm": 0, "cm": 1}.get(to, 3)) if self.places is None else self.places
+        text = f"{metres / FIGURES[to]:{sign}.{places}f}"
+        return text if float(text) or not text.startswith("-") else f"{sign}{text[1:]}"  # nothing is no less than nothing
 
 
 DIMENSIONED = {"linear": 3, "aligned": 3, "radius": 2, "angle": 4, "level": 2, "leader": 2}
@@ -284,7 +308,8 @@ def linear_turn(shape: Shape) -> float:
 
 def _dimensioned(shape: Shape, words: str) -> Plain:
     p, measure = np.array(shape.points), shape.more["measure"]
-    height = float(shape.more.get("height") or TEXT)
+    height, ends = float(shape.more.get("height") or TEXT), str(shape.more.get("ends") or "tick")
+    round_ = "dot" if ends == "dot" else "arrow"  # a tick across an arc, or at the end of a radius, is not read as an end
     if measure == "level":
         (x, y), (px, py) = shape.points[0], shape.points[1]
         d = height * 0.6
@@ -294,7 +319,8 @@ def _dimensioned(shape: Shape, words: str) -> Plain:
         return _leader(p, words, height)
     if measure == "radius":
         mark = [shape.points[0], shape.points[1]]
-        return Plain([mark], [Letters(_mid(mark), words, height, _upright(p[1] - p[0]), True)])
+        way = (p[1] - p[0]) / max(math.dist(p[0], p[1]), 1e-9)
+        return Plain([mark, _end(p[1], way, height, round_)], [Letters(_mid(mark), words, height, _upright(p[1] - p[0]), True)])
     if measure == "angle":
         r = math.dist(p[0], p[3])
         start, end = (math.atan2(*(q - p[0])[::-1]) for q in (p[1], p[2]))
@@ -303,19 +329,37 @@ def _dimensioned(shape: Shape, words: str) -> Plain:
         sweep = (end - start) % math.tau
         arc = [(float(p[0][0] + r * math.cos(t)), float(p[0][1] + r * math.sin(t))) for t in np.linspace(start, start + sweep, 25)]
         middle = arc[12]
-        return Plain([arc], [Letters(middle, words, height, 0.0, True)])
+        heads = [
+            _end(np.array(arc[k]), turned * np.array([-math.sin(t), math.cos(t)]), height, round_)
+            for k, t, turned in ((0, start, -1.0), (24, start + sweep, 1.0))
+        ]
+        return Plain([arc, *heads], [Letters(middle, words, height, 0.0, True)])
     along = _way(shape) if measure == "linear" else (p[1] - p[0]) / max(math.dist(p[0], p[1]), 1e-9)
     across = np.array([-along[1], along[0]])
     feet = [q + across * float((p[2] - q) @ across) for q in p[:2]]
-    tick = (along + across) * height * 0.35
     lines = [[feet[0], feet[1]]]
-    for q, foot in zip(p[:2], feet, strict=True):
-        lines += [[q, foot], [foot - tick, foot + tick]]
+    for q, foot, other in zip(p[:2], feet, feet[::-1], strict=True):
+        way = along if float((foot - other) @ along) >= 0 else -along
+        lines += [[q, foot], _end(foot, way, height, ends)]
     own = [[(float(x), float(y)) for x, y in line] for line in lines]
     turn = _upright(along)
     up = np.array([-math.sin(turn), math.cos(turn)]) * height * 0.8
     at = np.array(_mid(own[0])) + up
     return Plain(own, [Letters((float(at[0]), float(at[1])), words, height, turn, True)])
+
+
+def _end(at: Array, way: Array, height: float, ends: str) -> list[Point]:
+    """What a line of a dimension has at an end that it reaches in a direction."""
+    side = np.array([-way[1], way[0]])
+    if ends == "dot":
+        line = [at + 0.2 * height * np.array([math.cos(t), math.sin(t)]) for t in np.linspace(0, math.tau, 13)]
+    elif ends == "arrow":
+        barbs = [at - height * 0.8 * (way * math.cos(0.2) + k * side * math.sin(0.2)) for k in (1, -1)]
+        line = [at, *barbs, at]
+    else:
+        tick = (way + side) * height * 0.35
+        line = [at - tick, at + tick]
+    return [(float(x), float(y)) for x, y in line]
 
 
 def _leader(p: Array, words: str, height: float) -> Plain:

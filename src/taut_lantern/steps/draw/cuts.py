@@ -15,10 +15,22 @@ from ...core import frames
 from ...core.clean.rooms import direction_of
 from ...core.draw.fit import find_lines
 from ...core.draw.section import across, along_arc, ceiling, plan, series, stepped, unrolled, upright
-from ...core.draw.shapes import plain
+from ...core.draw.shapes import Style, plain
 from ...core.errors import BadInput, NotFound
 from ...site.common import clean_name, finite, get_project, heavy, matrix, numbers, owned, stations_of
-from ...site.drawing import LEVEL, T_section_other, cut_marks, cut_of, guessed, in_pieces, marked_in, shape_of, step_marks, words_of
+from ...site.drawing import (
+    LEVEL,
+    T_section_other,
+    cut_marks,
+    cut_of,
+    guessed,
+    in_pieces,
+    marked_in,
+    shape_of,
+    step_marks,
+    style_of,
+    words_of,
+)
 from ...site.frames import InUse, in_use
 from ...site.parts import stations_in, wanted
 from ...site.slab import cleaning_of, slab_of
@@ -265,7 +277,7 @@ def list_sections(s: Session, project_id: str, known: Container[TraceKey] = ()) 
     """All cuts with what is drawn on them, as plain lines too, and how they are marked in each other. traces: of each its key, and what is
     told of it, None where its key is known to whoever asks: of thousands of lines a stroke changes one."""
     project = get_project(s, project_id)
-    revision = project.network_revision
+    revision, style = project.network_revision, style_of(project)
     rows = list(s.scalars(select(Section).where(Section.project_id == project_id).order_by(Section.kind, Section.name)))
     shown = select(Trace.section_id, Trace.id, Trace.version).where(Trace.project_id == project_id, Trace.state != "rejected")
     by_section: dict[str, list[tuple[str, int]]] = {}
@@ -281,10 +293,12 @@ def list_sections(s: Session, project_id: str, known: Container[TraceKey] = ()) 
         frame = in_part.setdefault(r.part_id, in_use(s, project, r.part_id))
         cleaning = cleaning_of(s, project_id, r) if r.id in by_section else ""
         steps = bool(r.params.get("steps"))
-        hangs_on = (r.id, r.version, frame.unit, frame.T_frame_part.tobytes(), revision, cleaning)
+        hangs_on = (r.id, r.version, frame.unit, frame.T_frame_part.tobytes(), style, revision, cleaning)
         keys = [(*own, *hangs_on) for own in by_section.get(r.id, [])]
         new = [key[0] for key in keys if key not in known]
-        told = {t.id: _trace(t, r, frame, revision, cleaning) for t in s.scalars(select(Trace).where(Trace.id.in_(new)))} if new else {}
+        told = (
+            {t.id: _trace(t, r, frame, style, revision, cleaning) for t in s.scalars(select(Trace).where(Trace.id.in_(new)))} if new else {}
+        )
         shapes = [shape_of(t) for t in s.scalars(select(Trace).where(Trace.section_id == r.id, Trace.state != "rejected"))] if steps else []
         marks = [plain(d.shape) for d in [*cut_marks(r, [x for x in rows if x.part_id == r.part_id]), *step_marks(r, shapes)]]
         out.append(
@@ -327,8 +341,8 @@ def _of_words(section: Section, names: dict[str, str]) -> str:
     return ", ".join(seen)
 
 
-def _trace(t: Trace, section: Section, frame: InUse, revision: int, deletions: str) -> dict[str, Any]:
-    flat = plain(shape_of(t), words=words_of(shape_of(t), section, frame))
+def _trace(t: Trace, section: Section, frame: InUse, style: Style, revision: int, deletions: str) -> dict[str, Any]:
+    flat = plain(style.of(shape_of(t)), words=words_of(shape_of(t), section, frame, style))
     parts = in_pieces(t)
     return {
         "id": t.id,

@@ -1,11 +1,10 @@
-/** What is done on a section: the tools of the hand, letters, what is accepted by rule, joined and laid square. */
+/** What is done on a section: the tools of the hand, what is accepted by rule, joined and laid square. */
 import { useRef, useState } from "react";
 import { DRAWS, EDITS, type Tool } from "../../bench/pen";
 import { http, posted, sent, type Schemas, type Section, type Trace } from "../../api/client";
-import { tellUndoable, useAsk, useProject } from "../../api/queries";
+import { tellUndoable, useAsk } from "../../api/queries";
 import { Actions, Button, Field, fixed } from "../../kit";
 import { TakeFile } from "../../kit/file";
-import { UNITS } from "../../kit/units";
 import { useView } from "../../kit/view";
 import { keyOf } from "./SheetPane";
 
@@ -52,48 +51,6 @@ export function Tools({ id }: { id: string }) {
       <div className="my-1 flex flex-wrap gap-1">
         {(Object.entries(EDITS) as [Tool, string][]).map(([t, title]) => button(t, title))}
       </div>
-    </>
-  );
-}
-
-/** How high the letters of texts and figures are that are drawn from now on. */
-export function LetterHeight({ id }: { id: string }) {
-  const project = useProject(id).data;
-  const unit = project?.unit ?? "m";
-  const now = project?.letters ?? 0.15;
-  const [typed, setTyped] = useState<string | null>(null);
-  const height = typed === null ? now : Number(typed.replace(",", ".")) * UNITS[unit].metre;
-  const set = useAsk(
-    id,
-    () =>
-      sent(
-        http.PATCH("/api/projects/{project_id}", {
-          params: { path: { project_id: id } },
-          body: { version: project!.version, letters: height },
-        }),
-      ),
-    () => setTyped(null),
-  );
-  return (
-    <>
-      <Field
-        label="Height of letters"
-        unit={unit}
-        value={typed ?? String(Number((now / UNITS[unit].metre).toPrecision(6)))}
-        onChange={(e) => setTyped(e.target.value)}
-        onKeyDown={(e) => e.key === "Enter" && set.mutate(undefined)}
-      />
-      {typed !== null && (
-        <Actions>
-          <Button
-            busy={set.isPending}
-            why={height >= 0.001 && height <= 10 ? "" : "letters are 1 mm to 10 m high"}
-            onClick={() => set.mutate(undefined)}
-          >
-            Draw letters so high
-          </Button>
-        </Actions>
-      )}
     </>
   );
 }

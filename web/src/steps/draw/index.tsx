@@ -13,7 +13,8 @@ import { ModelCard, ModelList } from "./Models";
 import { LayersLedger, LinesLedger, SectionsLedger } from "./ledgers";
 import { Several, TraceCard } from "./Lines";
 import { PaperCard, SheetsLedger } from "./Papers";
-import { ByRule, Join, LetterHeight, Square, Tools } from "./Tools";
+import { ByRule, Join, Square, Tools } from "./Tools";
+import { Style } from "./Style";
 
 export function DrawCard({ id }: { id: string }) {
   const asked = [useSections(id), useStations(id), useJobs(id), useLayers(id)] as const;
@@ -77,7 +78,7 @@ function SectionCard({ id, section }: { id: string; section: Section }) {
         options={[...new Set([...layers.map((l) => l.name), layer])].map((l) => [l, l])}
       />
       <Tools id={id} />
-      <LetterHeight id={id} />
+      <Style id={id} />
     </>
   );
   return (
