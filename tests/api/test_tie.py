@@ -412,6 +412,7 @@ def test_a_mirrored_scan_is_named_with_the_way_on(client: TestClient, tmp_path: 
     bring_in(p, paths)
     client.post(f"/api/projects/{p}/tie")
     *_, job = work(p)
+    assert job.state == "done", (job.state, job.error)
     (said,) = job.result["undecided"]
     assert said["code"] == "mirrored" and said["subject"] == "ST-02"
     assert "ST-02 fits ST-01 as its mirror image" in said["message"] and "right-handed" in said["message"]

@@ -89,6 +89,12 @@ def traces(served: Served, project: str) -> list[dict[str, Any]]:
     return [t for s in served.get(f"/projects/{project}/sections") for t in s["traces"]]
 
 
+def seen_along(served: Served, project: str, section: dict[str, Any]) -> np.ndarray:
+    """(n,) how far along a cut its points lie."""
+    data = served.http.get(f"/projects/{project}/sections/{section['id']}/points").content
+    return np.frombuffer(data, np.float32, len(data) // 12 * 2)[::2]
+
+
 def count(screen: Screen, n: int) -> None:
     screen.page.wait_for_function(f"() => +document.querySelector('[aria-label=Sheet]').dataset.traces === {n}")
 
@@ -268,7 +274,7 @@ def test_a_wall_is_unrolled_a_photo_pinned_walls_joined_and_the_customers_block_
         screen.drawn()
         plan = Plan(screen)
         page.get_by_role("combobox", name="Cut", exact=True).select_option("unrolled")
-        page.get_by_label("Depth of the slab").fill("0.3")
+        page.get_by_label("Depth of the slab").fill("1")
         screen.press("Pick along the wall in plan")
         for x, y in ((-4.0, -2.5), (-4.0, 3.0), (3.0, 3.0)):
             page.mouse.click(*plan.at(x, y))
@@ -277,7 +283,8 @@ def test_a_wall_is_unrolled_a_photo_pinned_walls_joined_and_the_customers_block_
         screen.press("Cut it")
         assert screen.sheet("slab") > 10_000
         (wall,) = sections()
-        assert wall["kind"] == "unrolled" and abs(wall["foot"][-1][0] - 12.5) < 0.6  # picks take points within 7 pixels of 5 cm
+        assert wall["kind"] == "unrolled" and abs(wall["foot"][-1][0] - 12.5) < 0.6  # picks take points within 7 pixels of 5 cm, so that
+        assert seen_along(served, project, wall).min() < 1.0  # the cut is as deep as that to both sides: all of the wall is seen
         expect(page.get_by_role("button", name="Find lines and circles")).to_be_disabled()
 
         with page.expect_file_chooser() as chooser:

@@ -152,7 +152,14 @@ def told(problem: BaseException) -> dict[str, Any]:
 def run_job(job_id: str) -> None:
     """Claim a job and run it to its end in this process."""
     if (run := queue.claim(job_id, f"process {os.getpid()}")) is not None:
-        perform(run, settings().memory)
+        ended = threading.Event()
+        beat = threading.Thread(target=_beat, args=(run, ended, lambda code: ended.set()), daemon=True)  # the fence stops what lost its job
+        beat.start()
+        try:
+            perform(run, settings().memory)
+        finally:
+            ended.set()
+            beat.join()
 
 
 def perform(run: Run, memory: int) -> int:
@@ -197,8 +204,8 @@ def _later(write: Callable[[], None], seconds: float = 8.0) -> None:
             time.sleep(0.5)
 
 
-def _beat(run: Run, ended: threading.Event) -> None:
-    """Renew the lease every second. A run that is no longer the job's stops at once, whatever it computes."""
+def _beat(run: Run, ended: threading.Event, stop: Callable[[int], object]) -> None:
+    """Renew the lease every second. A run that is no longer the job's is stopped, whatever it computes."""
     quiet = time.monotonic()
     while not ended.is_set():
         try:
@@ -209,11 +216,13 @@ def _beat(run: Run, ended: threading.Event) -> None:
                         q = "SELECT 1 FROM job WHERE id = %s AND attempts = %s AND state NOT IN ('waiting', 'running')"
                         if c.execute(q, (run.job_id, run.number)).fetchone():
                             return  # this very run has just ended
-                        os._exit(LOST)
+                        stop(LOST)
+                        return
                     quiet = time.monotonic()
         except psycopg.Error:
             if time.monotonic() - quiet > 60:
-                os._exit(AGAIN)  # a minute without a database: whoever finds it again takes the job up
+                stop(AGAIN)  # a minute without a database: whoever finds it again takes the job up
+                return
             ended.wait(1.0)
 
 
@@ -235,7 +244,7 @@ def child(run: Run, memory: int) -> None:
     gc.freeze()
     ended = threading.Event()
     threading.Thread(target=_with_parent, daemon=True).start()
-    threading.Thread(target=_beat, args=(run, ended), daemon=True).start()
+    threading.Thread(target=_beat, args=(run, ended, os._exit), daemon=True).start()
     code = perform(run, memory)
     ended.set()
     sys.stdout.flush()

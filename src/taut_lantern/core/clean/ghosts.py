@@ -8,7 +8,7 @@ on a surface that the turn moves, as floors and walls square to the plane are no
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,21 +24,26 @@ Flags = NDArray[np.bool_]
 PLANES, LEAST = 40, 0.4  # planes of a station that are looked at, and m2 that one has at least
 FLAT, LIKE = 0.025, 0.965  # metres off a plane, and cosine to it, of a pixel that is of it
 BEYOND = 0.06  # metres behind a plane from which on a point is behind it
-CELL = 0.08  # metres of a cell of a plane in which crossings are gathered
+CELL = 0.04  # metres of a cell of a plane in which crossings are gathered
 ROUND = 0.5  # metres round what is seen of a plane in which a crossing is one of it
-FEWEST, TELLING = 200, 60  # pixels of a ghost, and telling ones among them
+FEWEST, TELLING, LEAST_TELLING = 200, 60, 20  # pixels of a ghost, and telling ones among them; when all of them are met
 TILT = 0.3  # of the turn, by which a telling surface is moved
 AGREE, THROUGH = 0.02, 0.10  # metres beside the spacing of the rays, within which something was measured at a place; behind it
 AGREED = 0.25  # of images of a ghost, at which something was measured: the rest is hidden from all stations
 WRONG = 0.15  # of images that anybody has a say in, through which rays passed freely
 REAL = 0.2  # of the places themselves that other stations have a say in, not through the same mirror, at which they measured something
 PLAIN, REAL_AT_MOST = 0.9, 0.4  # share of images that are met, from which on more of the places themselves may be, and how many
+DOUBT = 0.3  # of images round a cell, that may be contradicted where fewer are met
+STRICT = 0.1  # the same of a gap that reaches to where the plane ends
 SOME = 0.03  # of all places, that this has to be to count
 SHIFT, DROP = 0.2, 0.6  # metres by which a plane is moved as a trial, and the share of what agreed that still may: chance is left as it is
 FREE = 0.3  # of places through which other rays passed, where few points tell
 SAYS = 40.0  # metres within which another station has a say
-AROUND = 7  # cells across in which it is told whether images are met
+AROUND = 0.56  # metres across in which it is told whether images are met
+EDGE = 0.16  # metres from where nothing of a plane is near, in which it ends
 RIM = 0.05  # share of the cells of a ghost that lie where the plane ends
+BESIDE = 0.24  # metres beside a gap, in which another station looks through the same one
+NEAR = 0.12  # metres between crossings that are of one gap
 FEW = 12  # points of a ghost of another station in the same mirror
 MANY = 4000  # pixels that are asked about
 
@@ -79,32 +84,52 @@ class _Plane:
 def ghosts(stations: Sequence[Seen], report: Callable[[int, int], None] = lambda done, total: None) -> list[Ghost]:
     """Those of all stations, the largest first."""
     out: list[Ghost] = []
-    for k, own in enumerate(stations):
-        report(k, len(stations))
-        out += _of_one(own, stations)
-    for known in list(out):  # what turned the rays of one station back, turns those of others too
-        for own in stations:
-            if own.name != known.station and (more := _again(known, own, stations, [g for g in out if g.station == own.name])):
-                out.append(more)
+    for strict in (
+        False,
+        True,
+    ):  # what is a gap for sure; then, asking those who saw it without their ghosts, what reaches to a plane's end
+        seen = [_without(own, out) for own in stations]
+        for k, own in enumerate(seen):
+            report(k + strict * len(seen), 2 * len(seen))
+            out += _of_one(own, seen, strict, _points(own, out))
+        for known in list(out):  # what turned the rays of one station back, turns those of others too
+            for own in seen:
+                if own.name != known.station and (more := _again(known, own, seen, _points(own, out))):
+                    out.append(more)
     return sorted(out, key=lambda g: -len(g.points))
 
 
-def _again(known: Ghost, own: Seen, stations: Sequence[Seen], before: list[Ghost]) -> Ghost | None:
+def _points(own: Seen, known: list[Ghost]) -> Flags:
+    """(n,) which points of a station are of ghosts."""
+    out = np.zeros(len(own.xyz), bool)
+    for g in known:
+        if g.station == own.name:
+            out[g.points] = True
+    return out
+
+
+def _without(own: Seen, known: list[Ghost]) -> Seen:
+    """A station that has a say nowhere but where its rays truly ended."""
+    gone = _points(own, known)
+    if not gone.any():
+        return own
+    image = np.where(((own.grid.index >= 0) & gone[own.grid.index])[..., None], np.float32(0), own.grid.image)
+    return replace(own, grid=replace(own.grid, image=image))
+
+
+def _again(known: Ghost, own: Seen, stations: Sequence[Seen], before: Flags) -> Ghost | None:
     """What another station saw in the same place of the same plane, few points as they may be."""
     T_station_part = frames.inverse(own.T_part_station)
     normal = T_station_part[:3, :3] @ known.normal
     plane = _Plane(normal, -float(normal @ frames.apply(T_station_part, known.at[None])[0]))
     if plane.far <= BEYOND:
         return None
-    left = np.ones(len(own.xyz), bool)
-    for g in before:
-        left[g.points] = False
-    behind = np.nonzero(left & (plane.off(own.xyz.astype(float)) < -BEYOND))[0]
+    behind = np.nonzero(~before & (plane.off(own.xyz.astype(float)) < -BEYOND))[0]
     if len(behind) < FEW:
         return None
     cross = plane.crossing(own.xyz[behind].astype(float))
     tree = cKDTree(frames.apply(T_station_part, known.crossed))
-    mine = behind[tree.query(cross, distance_upper_bound=1.5 * CELL)[0] < np.inf]
+    mine = behind[tree.query(cross, distance_upper_bound=NEAR)[0] < np.inf]
     if len(mine) < FEW:
         return None
     some = own.xyz[mine[:: max(1, len(mine) // MANY)]].astype(float)
@@ -115,11 +140,12 @@ def _again(known: Ghost, own: Seen, stations: Sequence[Seen], before: list[Ghost
     return Ghost(own.name, mine, known.at, known.normal, float(met.mean()), known.crossed)
 
 
-def _of_one(own: Seen, stations: Sequence[Seen]) -> Iterator[Ghost]:
+def _of_one(own: Seen, stations: Sequence[Seen], strict: bool, before: Flags) -> Iterator[Ghost]:
+    """Those of a station. strict: in gaps that reach to where a plane ends, else in those that do not; before: points that are of ghosts."""
     image = own.grid.image.reshape(-1, 3).astype(float)
     normal, ok = _normals(own)
     there = np.nonzero((image != 0).any(axis=1))[0]
-    left = np.ones(len(own.xyz), bool)
+    left = ~before
     for plane in _planes(image, normal, ok):
         off = plane.off(image[there])
         behind = there[off < -BEYOND]
@@ -131,18 +157,16 @@ def _of_one(own: Seen, stations: Sequence[Seen]) -> Iterator[Ghost]:
             continue
         cell = field.cell(plane, image[behind])
         behind, cell = behind[cell >= 0], cell[cell >= 0]
-        for cells in field.gathered(cell):
-            mine = behind[cells[cell]]
-            if len(mine) < FEWEST or field.open(cells):
-                continue
-            case = _Case(own, stations, plane, field, cells)
-            for region in case.agreeing(image[mine], cell[cells[cell]], ok[mine] & (np.abs(normal[mine] @ plane.normal) > TILT)):
-                some = behind[region[cell]]
-                if len(some) < FEWEST:
-                    continue
-                share = case.told(image[some], ok[some] & (np.abs(normal[some] @ plane.normal) > TILT))
-                if share is None:
-                    continue
+        telling = ok[behind] & (np.abs(normal[behind] @ plane.normal) > TILT)
+        gaps = [x for x in field.gathered(cell) if np.count_nonzero(x[cell]) >= FEWEST and field.open(x) == strict]
+        found = np.zeros(len(field.near.ravel()), bool)
+        while gaps:  # again when one was found: what others saw in that mirror is no proof of a room behind its neighbour
+            regions = [
+                x for gap in gaps for x in _Case(own, stations, plane, field, gap, found, strict).found(image[behind], cell, telling)
+            ]
+            gaps = [x for x in gaps if not any((x & region).any() for region, _ in regions)] if regions else []
+            for region, share in regions:
+                found = found | region
                 points = np.nonzero(left & (plane.off(own.xyz.astype(float)) < -BEYOND))[0]
                 at = field.cell(plane, own.xyz[points].astype(float))
                 points = points[(at >= 0) & region[np.maximum(at, 0)]]
@@ -217,12 +241,14 @@ def _fitted(p: Array, weight: Array) -> _Plane:
 
 @dataclass(frozen=True)
 class _Field:
-    """Cells of a plane: its two directions (2, 3), the lowest corner, how many cells there are, and which are of the plane or near."""
+    """Cells of a plane: its two directions (2, 3), the lowest corner, how many cells there are, which are of the plane or near, and in which an
+    upright plane was measured."""
 
     axes: Array
     low: Array
     shape: tuple[int, int]
     near: Flags
+    wall: Flags
 
     @classmethod
     def of(cls, plane: _Plane, on: Array) -> _Field | None:
@@ -239,7 +265,8 @@ class _Field:
         cells = np.zeros(shape, bool)
         cells[at[:, 0], at[:, 1]] = True
         near = ndimage.binary_fill_holes(ndimage.binary_dilation(cells, iterations=int(ROUND / CELL)))
-        return cls(axes, low, (shape[0], shape[1]), np.asarray(near, bool))
+        wall = cells if abs(plane.normal[2]) < 0.9 else np.zeros_like(cells)  # a wet floor turns back some rays only
+        return cls(axes, low, (shape[0], shape[1]), np.asarray(near, bool), wall)
 
     def cell(self, plane: _Plane, behind: Array) -> NDArray[np.int64]:
         """(n,) where the rays to points behind cross the plane: number of the cell, -1 outside of it."""
@@ -250,10 +277,10 @@ class _Field:
         return np.where(inside, at[:, 0] * self.shape[1] + at[:, 1], -1)
 
     def gathered(self, cells: NDArray[np.int64]) -> list[Flags]:
-        """What hangs together of the cells that are crossed: (all cells,) of each."""
+        """What hangs together of the cells that are crossed: (all cells,) of each. What was measured of the plane parts a mirror from a door."""
         crossed = np.zeros(self.shape[0] * self.shape[1], bool)
         crossed[cells] = True
-        wide = ndimage.binary_closing(crossed.reshape(self.shape), np.ones((3, 3), bool))
+        wide = ndimage.binary_closing(crossed.reshape(self.shape), np.ones((5, 5), bool)) & ~self.wall
         return self.pieces(wide.reshape(-1) | crossed)
 
     def pieces(self, cells: Flags) -> list[Flags]:
@@ -262,61 +289,115 @@ class _Field:
 
     def open(self, cells: Flags) -> bool:
         """Whether cells reach to where nothing of the plane is near: what lies beside a post is no hole in it."""
-        rim = self.near & ~ndimage.binary_erosion(self.near, iterations=2)
+        rim = self.near & ~ndimage.binary_erosion(self.near, iterations=int(EDGE / CELL))
         return bool(rim.reshape(-1)[cells].mean() > RIM)
 
 
 @dataclass(frozen=True)
+class _Asked:
+    """share: of images that are met; real: places themselves at which others measured something; apart: see ``_Case._others``."""
+
+    share: float
+    real: int
+    apart: list[tuple[Seen, NDArray[np.int64]]]
+
+
+@dataclass(frozen=True)
 class _Case:
-    """Points of a station behind a plane, crossing it in some cells, and who is asked about them."""
+    """Points of a station behind a plane, crossing it in the cells of a gap, and who is asked about them. others: cells of mirrors in the
+    plane that were found before; strict: whether the gap reaches to where the plane ends."""
 
     own: Seen
     stations: Sequence[Seen]
     plane: _Plane
     field: _Field
     cells: Flags
+    others: Flags
+    strict: bool
+
+    def found(self, p: Array, cell: NDArray[np.int64], telling: Flags) -> Iterator[tuple[Flags, float]]:
+        """Cells of the gap that are a mirror, with the share of images that were met; p, cell, telling: of all points behind the plane."""
+        mine = self.cells[cell]
+        for region in self.agreeing(p[mine], cell[mine], telling[mine]):
+            some = region[cell]
+            if np.count_nonzero(some) < FEWEST:
+                continue
+            share = self.told(p[some], telling[some])
+            if share is not None:
+                yield region, share
 
     def agreeing(self, p: Array, cell: NDArray[np.int64], telling: Flags) -> list[Flags]:
-        """Of the cells those in and round which enough images of telling points are met: a mirror beside a door is not the door."""
+        """Of the cells those that hang together with where enough images of telling points are met, and of which nobody says otherwise: a mirror
+        beside a door is not the door."""
         if telling.sum() < TELLING:
             return [self.cells]
         some = np.nonzero(telling)[0]
         some = some[:: max(1, len(some) // (3 * MANY))]
-        met = _seen(self.own, self.stations, self._image(p[some]))
-        total, good = (np.bincount(cell[some], weight, len(self.cells)).reshape(self.field.shape) for weight in (None, met))
-        total, good = (ndimage.uniform_filter(v.astype(float), AROUND) for v in (total, good))
+        q = p[some]
+        image = self._image(q)
+        met = _seen(self.own, self.stations, image)
+        bad = _passed(self.own, self.stations, image) & ~met
+        for x, far in self._others(q):
+            bad[far] |= _seen(self.own, [x], q[far]) & ~met[far]
+        counts = (np.bincount(cell[some], weight, len(self.cells)).reshape(self.field.shape) for weight in (None, met, bad))
+        wide = round(AROUND / CELL / (2 if self.strict else 1))
+        total, good, against = (ndimage.uniform_filter(v.astype(float), wide) for v in counts)
         holds = (total > 0) & (good >= 0.5 * AGREED * total)
-        near = ndimage.binary_dilation(holds, iterations=AROUND) & ~((total > 0) & ~holds)
-        kept = ndimage.binary_opening(self.cells.reshape(self.field.shape) & near, np.ones((2, 2), bool)).reshape(-1)
-        return self.field.pieces(kept) if kept.any() else []
+        if self.strict:
+            kept = holds & (against <= good)
+        else:
+            kept = ndimage.binary_dilation(holds, iterations=wide) & (against <= np.maximum(good, DOUBT * total))
+        kept &= self.cells.reshape(self.field.shape)
+        kept = ndimage.binary_opening(kept, np.ones((4, 4), bool))
+        return [x for x in self.field.pieces(kept.reshape(-1)) if (x & holds.reshape(-1)).any()]
 
     def told(self, p: Array, telling: Flags) -> float | None:
         """The share of images at which something was measured; None when these points are no ghost."""
-        some = np.nonzero(telling)[0] if telling.sum() >= TELLING else np.arange(len(p))
-        some = some[:: max(1, len(some) // MANY)]
-        q = p[some]
+        some = np.nonzero(telling)[0]
+        if len(some) >= LEAST_TELLING and (share := self._moved(p[some], len(some) < TELLING)) is not None:
+            return share
+        return self._free(p) if len(some) < TELLING and not self.strict else None
+
+    def _moved(self, p: Array, few: bool) -> float | None:
+        """The same of telling points: their images are met, and are not where the plane is moved. few: all of that more clearly."""
+        q = p[:: max(1, len(p) // MANY)]
+        if self.strict and (len(p) < 3 * TELLING or abs(self.plane.normal[2]) > 0.9):
+            return None
+        if (case := self._asked(q)) is None or ((few or self.strict) and case.share < PLAIN):
+            return None
+        most = (STRICT if few or self.strict else DROP) * case.share
+        moved = (_Plane(self.plane.normal, self.plane.far + shift) for shift in (-SHIFT, SHIFT))
+        return None if any(_seen(self.own, self.stations, _image(plane, q)).mean() > most for plane in moved) else case.share
+
+    def _free(self, p: Array) -> float | None:
+        """The same of points that hardly tell: where others have a say, their rays passed."""
+        q = p[:: max(1, len(p) // MANY)]
+        if (case := self._asked(q)) is None or case.share <= 2 * AGREED:
+            return None
+        free = np.zeros(len(q), bool)
+        for x, far in case.apart:
+            free[far] |= _passed(self.own, [x], q[far])
+        return case.share if free.mean() > FREE or (free.sum() > FEW and case.real < 0.1 * free.sum()) else None
+
+    def _asked(self, q: Array) -> _Asked | None:
+        """What stations say of points and their images; None when it speaks against a mirror."""
         image = self._image(q)
         met = _seen(self.own, self.stations, image)
         empty = _passed(self.own, self.stations, image) & ~met
         if met.mean() < AGREED or empty.sum() > WRONG * (met | empty).sum():
             return None
-        apart = [self._apart(x, q) for x in self.stations if x is not self.own]
+        apart = self._others(q)
         real = sum(int(_seen(self.own, [x], q[far]).sum()) for x, far in apart)
         plain = met.mean() > PLAIN and empty.sum() < (1 - PLAIN) * (met | empty).sum()  # some places are met by chance all the same
         if real > max((REAL_AT_MOST if plain else REAL) * sum(len(far) for _, far in apart), SOME * len(q)):
             return None
-        if telling.sum() >= TELLING:
-            moved = [_Plane(self.plane.normal, self.plane.far + shift) for shift in (-SHIFT, SHIFT)]
-            if any(_seen(self.own, self.stations, _image(plane, q)).mean() > DROP * met.mean() for plane in moved):
-                return None
-            return float(met.mean())
-        free = np.zeros(len(q), bool)
-        for x, far in apart:
-            free[far] |= _passed(self.own, [x], q[far])
-        return float(met.mean()) if free.mean() > FREE and met.mean() > 2 * AGREED else None
+        return _Asked(float(met.mean()), real, apart)
 
     def _image(self, p: Array) -> Array:
         return _image(self.plane, p)
+
+    def _others(self, q: Array) -> list[tuple[Seen, NDArray[np.int64]]]:
+        return [self._apart(x, q) for x in self.stations if x is not self.own]
 
     def _apart(self, other: Seen, q: Array) -> tuple[Seen, NDArray[np.int64]]:
         """Numbers of the points that another station has a say of its own in: near enough, and not by the same mirror."""
@@ -327,7 +408,7 @@ class _Case:
             at = np.floor((cross @ self.field.axes.T - self.field.low) / CELL).astype(np.int64)
             inside = ((at >= 0) & (at < self.field.shape)).all(axis=1)
             at[~inside] = 0
-            wide = ndimage.binary_dilation(self.cells.reshape(self.field.shape), iterations=3)
+            wide = ndimage.binary_dilation((self.cells | self.others).reshape(self.field.shape), iterations=int(BESIDE / CELL))
             own = ~(inside & wide[at[:, 0], at[:, 1]])
         else:
             own = np.ones(len(q), bool)
