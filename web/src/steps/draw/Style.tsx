@@ -33,6 +33,9 @@ function Form({ id, project }: { id: string; project: Project }) {
   const form = useLengths({ height: project.letters }, project.unit, { height: { least: 0.001, most: 10 } });
   const [chosen, setChosen] = useState<Partial<Dimensions>>({});
   const now: Dimensions = { ...project.dimensions, ...chosen };
+  const same =
+    form.values?.height === project.letters &&
+    (Object.keys(chosen) as (keyof Dimensions)[]).every((k) => chosen[k] === project.dimensions[k]);
   const use = useAsk(
     id,
     () =>
@@ -51,7 +54,7 @@ function Form({ id, project }: { id: string; project: Project }) {
   return (
     <details className="mt-1 text-[13.5px]">
       <summary className="cursor-pointer text-action">Letters and dimensions</summary>
-      <LengthField of={form} name="height" label="Height of letters drawn next" />
+      <LengthField of={form} name="height" label="Height of new letters" />
       <Pick
         label="Dimensions end in"
         value={now.ends}
@@ -71,7 +74,11 @@ function Form({ id, project }: { id: string; project: Project }) {
         options={PLACES}
       />
       <Actions>
-        <Button busy={use.isPending} why={form.why} onClick={() => use.mutate(undefined)}>
+        <Button
+          busy={use.isPending}
+          why={form.why || (same ? "nothing is changed yet" : "")}
+          onClick={() => use.mutate(undefined)}
+        >
           Use this in the project
         </Button>
       </Actions>
