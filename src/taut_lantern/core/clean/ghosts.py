@@ -83,7 +83,7 @@ class _Plane:
 
 def ghosts(stations: Sequence[Seen], report: Callable[[int, int], None] = lambda done, total: None) -> list[Ghost]:
     """Those of all stations, the largest first."""
-    out: list[Ghost] = []
+    out, planes = list[Ghost](), dict[str, list[_Plane]]()
     for strict in (
         False,
         True,
@@ -91,7 +91,7 @@ def ghosts(stations: Sequence[Seen], report: Callable[[int, int], None] = lambda
         seen = [_without(own, out) for own in stations]
         for k, own in enumerate(seen):
             report(k + strict * len(seen), 2 * len(seen))
-            out += _of_one(own, seen, strict, _points(own, out))
+            out += _of_one(own, seen, strict, _points(own, out), planes)
         for known in list(out):  # what turned the rays of one station back, turns those of others too
             for own in seen:
                 if own.name != known.station and (more := _again(known, own, seen, _points(own, out))):
@@ -140,25 +140,28 @@ def _again(known: Ghost, own: Seen, stations: Sequence[Seen], before: Flags) -> 
     return Ghost(own.name, mine, known.at, known.normal, float(met.mean()), known.crossed)
 
 
-def _of_one(own: Seen, stations: Sequence[Seen], strict: bool, before: Flags) -> Iterator[Ghost]:
-    """Those of a station. strict: in gaps that reach to where a plane ends, else in those that do not; before: points that are of ghosts."""
+def _of_one(own: Seen, stations: Sequence[Seen], strict: bool, before: Flags, planes: dict[str, list[_Plane]]) -> Iterator[Ghost]:
+    """Those of a station. strict: in gaps that reach to where a plane ends, else in those that do not; before: points that are of ghosts;
+    planes: of the stations that were looked at before, by name."""
     image = own.grid.image.reshape(-1, 3).astype(float)
     normal, ok = _normals(own)
     there = np.nonzero((image != 0).any(axis=1))[0]
-    left = ~before
-    for plane in _planes(image, normal, ok):
-        off = plane.off(image[there])
+    if own.name not in planes:
+        planes[own.name] = list(_planes(image, normal, ok))
+    points, facing, whole, left = image[there], normal[there], ok[there], ~before
+    for plane in planes[own.name]:
+        off = plane.off(points)
         behind = there[off < -BEYOND]
         if len(behind) < FEWEST:
             continue
-        on = (np.abs(off) < FLAT) & ok[there] & (normal[there] @ plane.normal > LIKE)  # not where others only meet it
-        field = _Field.of(plane, image[there[on]])
+        on = (np.abs(off) < FLAT) & whole & (facing @ plane.normal > LIKE)  # not where others only meet it
+        field = _Field.of(plane, points[on])
         if field is None:
             continue
         cell = field.cell(plane, image[behind])
         behind, cell = behind[cell >= 0], cell[cell >= 0]
         telling = ok[behind] & (np.abs(normal[behind] @ plane.normal) > TILT)
-        gaps = [x for x in field.gathered(cell) if np.count_nonzero(x[cell]) >= FEWEST and field.open(x) == strict]
+        gaps = [x for x in field.gathered(cell) if field.open(x) == strict]
         found = np.zeros(len(field.near.ravel()), bool)
         while gaps:  # again when one was found: what others saw in that mirror is no proof of a room behind its neighbour
             regions = [
@@ -167,16 +170,16 @@ def _of_one(own: Seen, stations: Sequence[Seen], strict: bool, before: Flags) ->
             gaps = [x for x in gaps if not any((x & region).any() for region, _ in regions)] if regions else []
             for region, share in regions:
                 found = found | region
-                points = np.nonzero(left & (plane.off(own.xyz.astype(float)) < -BEYOND))[0]
-                at = field.cell(plane, own.xyz[points].astype(float))
-                points = points[(at >= 0) & region[np.maximum(at, 0)]]
-                left[points] = False
-                if not len(points):
+                mine = np.nonzero(left & (plane.off(own.xyz.astype(float)) < -BEYOND))[0]
+                at = field.cell(plane, own.xyz[mine].astype(float))
+                mine = mine[(at >= 0) & region[np.maximum(at, 0)]]
+                left[mine] = False
+                if not len(mine):
                     continue
                 foot = frames.apply(own.T_part_station, (-plane.far * plane.normal)[None])[0]
-                crossed = plane.crossing(own.xyz[points[:: max(1, len(points) // MANY)]].astype(float))
+                crossed = plane.crossing(own.xyz[mine[:: max(1, len(mine) // MANY)]].astype(float))
                 crossed = frames.apply(own.T_part_station, crossed)
-                yield Ghost(own.name, points, foot, own.T_part_station[:3, :3] @ plane.normal, share, crossed)
+                yield Ghost(own.name, mine, foot, own.T_part_station[:3, :3] @ plane.normal, share, crossed)
 
 
 def _normals(own: Seen) -> tuple[Array, Flags]:
@@ -241,13 +244,14 @@ def _fitted(p: Array, weight: Array) -> _Plane:
 
 @dataclass(frozen=True)
 class _Field:
-    """Cells of a plane: its two directions (2, 3), the lowest corner, how many cells there are, which are of the plane or near, and in which an
-    upright plane was measured."""
+    """Cells of a plane: its two directions (2, 3), the lowest corner, how many cells there are, which are of the plane or near, which of these
+    lie where it ends, and in which an upright plane was measured."""
 
     axes: Array
     low: Array
     shape: tuple[int, int]
     near: Flags
+    rim: Flags
     wall: Flags
 
     @classmethod
@@ -264,9 +268,10 @@ class _Field:
             return None
         cells = np.zeros(shape, bool)
         cells[at[:, 0], at[:, 1]] = True
-        near = ndimage.binary_fill_holes(ndimage.binary_dilation(cells, iterations=int(ROUND / CELL)))
+        near = np.asarray(ndimage.binary_fill_holes(ndimage.binary_dilation(cells, iterations=int(ROUND / CELL))), bool)
+        rim = near & ~ndimage.binary_erosion(near, iterations=int(EDGE / CELL))
         wall = cells if abs(plane.normal[2]) < 0.9 else np.zeros_like(cells)  # a wet floor turns back some rays only
-        return cls(axes, low, (shape[0], shape[1]), np.asarray(near, bool), wall)
+        return cls(axes, low, (shape[0], shape[1]), near, rim.reshape(-1), wall)
 
     def cell(self, plane: _Plane, behind: Array) -> NDArray[np.int64]:
         """(n,) where the rays to points behind cross the plane: number of the cell, -1 outside of it."""
@@ -277,20 +282,21 @@ class _Field:
         return np.where(inside, at[:, 0] * self.shape[1] + at[:, 1], -1)
 
     def gathered(self, cells: NDArray[np.int64]) -> list[Flags]:
-        """What hangs together of the cells that are crossed: (all cells,) of each. What was measured of the plane parts a mirror from a door."""
+        """What hangs together of the cells that are crossed, by rays enough: (all cells,) of each. What was measured of the plane parts a mirror
+        from a door."""
         crossed = np.zeros(self.shape[0] * self.shape[1], bool)
         crossed[cells] = True
         wide = ndimage.binary_closing(crossed.reshape(self.shape), np.ones((5, 5), bool)) & ~self.wall
-        return self.pieces(wide.reshape(-1) | crossed)
+        label = self.pieces(wide.reshape(-1) | crossed)
+        return [np.asarray(label == k) for k in np.nonzero(np.bincount(label[cells]) >= FEWEST)[0]]
 
-    def pieces(self, cells: Flags) -> list[Flags]:
-        label, count = ndimage.label(cells.reshape(self.shape), np.ones((3, 3)))
-        return [np.asarray(label.reshape(-1) == k) for k in range(1, count + 1)]
+    def pieces(self, cells: Flags) -> NDArray[np.int64]:
+        """(all cells,) number of the piece that a cell hangs together with, 0 of others."""
+        return np.asarray(ndimage.label(cells.reshape(self.shape), np.ones((3, 3)))[0], np.int64).reshape(-1)
 
     def open(self, cells: Flags) -> bool:
         """Whether cells reach to where nothing of the plane is near: what lies beside a post is no hole in it."""
-        rim = self.near & ~ndimage.binary_erosion(self.near, iterations=int(EDGE / CELL))
-        return bool(rim.reshape(-1)[cells].mean() > RIM)
+        return bool(self.rim[cells].mean() > RIM)
 
 
 @dataclass(frozen=True)
@@ -335,6 +341,8 @@ class _Case:
         some = some[:: max(1, len(some) // (3 * MANY))]
         q = p[some]
         image = self._image(q)
+        if _seen(self.own, self.stations, image[::8]).mean() < SOME:  # most gaps are doors
+            return []
         met = _seen(self.own, self.stations, image)
         bad = _passed(self.own, self.stations, image) & ~met
         for x, far in self._others(q):
@@ -349,7 +357,8 @@ class _Case:
             kept = ndimage.binary_dilation(holds, iterations=wide) & (against <= np.maximum(good, DOUBT * total))
         kept &= self.cells.reshape(self.field.shape)
         kept = ndimage.binary_opening(kept, np.ones((4, 4), bool))
-        return [x for x in self.field.pieces(kept.reshape(-1)) if (x & holds.reshape(-1)).any()]
+        label = self.field.pieces(kept.reshape(-1))
+        return [np.asarray(label == k) for k in np.unique(label[holds.reshape(-1)]) if k]
 
     def told(self, p: Array, telling: Flags) -> float | None:
         """The share of images at which something was measured; None when these points are no ghost."""
@@ -361,7 +370,7 @@ class _Case:
     def _moved(self, p: Array, few: bool) -> float | None:
         """The same of telling points: their images are met, and are not where the plane is moved. few: all of that more clearly."""
         q = p[:: max(1, len(p) // MANY)]
-        if self.strict and (len(p) < 3 * TELLING or abs(self.plane.normal[2]) > 0.9):
+        if self.strict and (len(p) < 10 * TELLING or abs(self.plane.normal[2]) > 0.9):
             return None
         if (case := self._asked(q)) is None or ((few or self.strict) and case.share < PLAIN):
             return None
