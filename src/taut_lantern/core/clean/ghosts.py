@@ -34,9 +34,9 @@ WRONG = 0.15  # of images that anybody has a say in, through which rays passed f
 REAL = 0.2  # of the places themselves that other stations have a say in, not through the same mirror, at which they measured something
 PLAIN, REAL_AT_MOST = 0.9, 0.4  # share of images that are met, from which on more of the places themselves may be, and how many
 DOUBT = 0.3  # of images round a cell, that may be contradicted where fewer are met
-STRICT = 0.1  # the same of a gap that reaches to where the plane ends
 SOME = 0.03  # of all places, that this has to be to count
 SHIFT, DROP = 0.2, 0.6  # metres by which a plane is moved as a trial, and the share of what agreed that still may: chance is left as it is
+STRICT = 0.1  # that share of a gap that reaches to where the plane ends, and of few telling points
 FREE = 0.3  # of places through which other rays passed, where few points tell
 SAYS = 40.0  # metres within which another station has a say
 AROUND = 0.56  # metres across in which it is told whether images are met
@@ -84,10 +84,7 @@ class _Plane:
 def ghosts(stations: Sequence[Seen], report: Callable[[int, int], None] = lambda done, total: None) -> list[Ghost]:
     """Those of all stations, the largest first."""
     out, planes = list[Ghost](), dict[str, list[_Plane]]()
-    for strict in (
-        False,
-        True,
-    ):  # what is a gap for sure; then, asking those who saw it without their ghosts, what reaches to a plane's end
+    for strict in (False, True):  # what is a gap for sure; then what reaches to a plane's end
         seen = [_without(own, out) for own in stations]
         for k, own in enumerate(seen):
             report(k + strict * len(seen), 2 * len(seen))
