@@ -1,4 +1,5 @@
 /** What is read again when the server says that something changed, and what an error tells people. */
+import { QueryObserver } from "@tanstack/react-query";
 import { beforeEach, describe, expect, test, vi } from "vitest";
 
 class Source {
@@ -14,6 +15,7 @@ class Source {
 }
 vi.stubGlobal("EventSource", Source);
 const { bytes, refusal, Refusal, sent } = await import("./client");
+const { Cache } = await import("./cache");
 const { cache, dismiss, listen, tell, tellError, unwind, useLine, useNotices } = await import("./queries");
 const again = vi.spyOn(cache, "invalidateQueries").mockResolvedValue();
 const asked = () => again.mock.calls.map(([q]) => (q?.queryKey as string[] | undefined)?.join("/") ?? "everything");
@@ -93,6 +95,29 @@ describe("events", () => {
     expect(made.length).toBeLessThan(9);
     stop();
     vi.useRealTimers();
+  });
+});
+
+describe("what changes while it is read for the first time", () => {
+  test("is read once more when it is here, however often it changed", async () => {
+    const own = new Cache();
+    let rows: string[] = [];
+    const answers: (() => void)[] = [];
+    const asks = vi.fn(() => {
+      const now = rows;
+      return new Promise<string[]>((done) => answers.push(() => done(now)));
+    });
+    const seen = new QueryObserver(own, { queryKey: ["p", "deliveries"], queryFn: asks, staleTime: 60_000 });
+    const stop = seen.subscribe(() => undefined);
+    rows = ["Sheet, PDF"];
+    void own.invalidateQueries({ queryKey: ["p", "deliveries"] });
+    void own.invalidateQueries({ queryKey: ["p"] });
+    answers[0]!();
+    await vi.waitFor(() => expect(asks).toHaveBeenCalledTimes(2));
+    answers[1]!();
+    await vi.waitFor(() => expect(seen.getCurrentResult().data).toEqual(["Sheet, PDF"]));
+    expect(asks).toHaveBeenCalledTimes(2);
+    stop();
   });
 });
 

@@ -1,30 +1,12 @@
 /** Server state lives only here, in the query cache; events of the server say what to read again. */
-import {
-  QueryCache,
-  QueryClient,
-  useInfiniteQuery,
-  useMutation,
-  useQuery,
-  type UseQueryResult,
-} from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { useCallback } from "react";
 import { create } from "zustand";
 import { useView } from "../kit/view";
+import { cache, useGone } from "./cache";
 import { bytes, http, type Link, Refusal, sent, type Project } from "./client";
 
-/** The project of which the server said that it is not there: whichever list asked first, the page says it, once. */
-export const useGone = create<{ id: string | null }>(() => ({ id: null }));
-const refused = (e: unknown) => e instanceof Refusal && e.status >= 400 && e.status < 500; // asked again it says the same
-export const cache = new QueryClient({
-  queryCache: new QueryCache({
-    onError: (e, { queryKey }) => {
-      if (e instanceof Refusal && e.status === 404 && e.subject === queryKey[0]) useGone.setState({ id: e.subject });
-    },
-  }),
-  defaultOptions: {
-    queries: { staleTime: 60_000, retry: (n, e) => n < 1 && !refused(e), refetchOnWindowFocus: false },
-  },
-});
+export { cache, useGone };
 
 export interface Notice {
   id: number;
