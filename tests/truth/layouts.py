@@ -37,7 +37,7 @@ class Layout:
         return out
 
 
-def _room(s: Scene, low: Vec, high: Vec, doors: dict[str, tuple[float, float]]) -> None:
+def room(s: Scene, low: Vec, high: Vec, doors: dict[str, tuple[float, float]]) -> None:
     """Walls, floor and ceiling; doors by side: from, to along the wall, 2.1 m high."""
     (x0, y0, z0), (x1, y1, z1) = low, high
     s.box((x0, y0, z0 - 0.25), (x1, y1, z0), GREY, 0.4)
@@ -63,7 +63,7 @@ def _terrace(seed: int, number: int) -> Scene:
     rng = np.random.default_rng(seed)
     for k in range(5):
         x = 5.0 * k
-        _room(s, (x, 0.1, 0.0), (x + 4.8, 5.0, 2.7), {"south": (x + 0.5, x + 1.5)})
+        room(s, (x, 0.1, 0.0), (x + 4.8, 5.0, 2.7), {"south": (x + 0.5, x + 1.5)})
         dx, dy = rng.uniform(-0.5, 0.5, 2)
         s.box((x + 2.6 + dx, 3.6 + 0.4 * dy, 0), (x + 4.2 + dx, 4.4 + 0.4 * dy, 0.74), (0.5, 0.35, 0.2), 0.45)
         s.box((x + 0.1, 2.0 + dy, 0), (x + 0.6, 3.0 + dy, 1.9 + 0.2 * dx), STEEL, 0.4)
@@ -144,7 +144,7 @@ def _twins(seed: int, number: int) -> Scene:
     s.wall(0, -1.1, 0.1, (-2.3, 0), (0, 2.7), [], PALE)
     s.wall(0, 11.4, 0.1, (-2.3, 0), (0, 2.7), [], PALE)
     for x in (0.0, 5.2):
-        _room(s, (x, 0.1, 0.0), (x + 5.0, 4.6, 2.7), {"south": (x + 1.8, x + 3.0)})
+        room(s, (x, 0.1, 0.0), (x + 5.0, 4.6, 2.7), {"south": (x + 1.8, x + 3.0)})
         s.box((x + 3.4, 3.3, 0), (x + 4.7, 4.2, 0.74), (0.5, 0.35, 0.2), 0.45)
         s.box((x + 0.1, 2.6, 0), (x + 0.5, 3.9, 1.9), STEEL, 0.4)
     for x, y, high in ((-0.8, -2.2, 1.1), (4.6, -2.25, 1.9), (10.6, -0.5, 0.8), (7.4, -2.25, 0.6)):

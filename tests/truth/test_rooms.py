@@ -21,7 +21,7 @@ from taut_lantern.core.scan.grid import range_image
 from taut_lantern.standins.scanner import Scanner, scan
 from taut_lantern.standins.scene import STATIONS, Mirror, Scene, ottermere
 from taut_lantern.standins.site import simulate, station_pose
-from tests.truth.layouts import LAYOUTS
+from tests.truth.layouts import LAYOUTS, room
 
 TURN = frames.pose(0.4, (3.0, -2.0, 0.5))  # what stands square in the site does not in the part
 
@@ -42,7 +42,8 @@ def demo() -> list[tuple[np.ndarray, np.ndarray]]:
 )
 def test_a_room_is_boxed_from_a_pick_on_its_floor(demo: list[tuple[np.ndarray, np.ndarray]], pick: Any, low: Any, high: Any) -> None:
     points = np.concatenate([frames.apply(TURN @ pose, xyz) for xyz, pose in demo])
-    found = room_of(points, frames.apply(TURN, np.array([pick]))[0])
+    scanner = np.concatenate([np.broadcast_to((TURN @ pose)[:3, 3], xyz.shape) for xyz, pose in demo])
+    found = room_of(points, frames.apply(TURN, np.array([pick]))[0], scanner=scanner)
     own = frames.inverse(TURN) @ found.box.T_part_box
     quarter = round(frames.yaw_of(own) / (math.pi / 2)) * math.pi / 2
     assert abs(frames.yaw_of(own) - quarter) < math.radians(0.3) and found.sides == 4
@@ -64,6 +65,21 @@ def test_rooms_of_a_terrace_are_told_apart() -> None:
         np.testing.assert_allclose(own + half, (5.0 * k + 4.8, 5.0, 2.7), atol=0.15)
     with pytest.raises(NotEnough, match="no floor"):
         room_of(points, np.array([2.0, 2.0, 1.3]))
+
+
+def test_a_wall_behind_a_cupboard_is_the_face_of_its_own_room() -> None:
+    scene = Scene()
+    for x in (0.0, 4.2):
+        room(scene, (x, 0.0, 0.0), (x + 4.0, 4.0, 2.6), {})
+    scene.box((3.4, 0.2, 0.0), (4.0, 3.9, 2.0), (0.5, 0.4, 0.3), 0.45)
+    clouds = [scan(scene, where, 0.4, k, Scanner(points=200_000)) for k, where in enumerate([(1.6, 2.2, 1.6), (6.0, 1.9, 1.6)])]
+    points = np.concatenate([frames.apply(pose, cloud.xyz) for cloud, pose in clouds])
+    scanner = np.concatenate([np.broadcast_to(pose[:3, 3], cloud.xyz.shape) for cloud, pose in clouds])
+    for pick, low, high in (((1.0, 1.0, 0.0), (0.0, 0.0), (4.0, 4.0)), ((7.0, 1.0, 0.0), (4.2, 0.0), (8.2, 4.0))):
+        found = room_of(points, np.array(pick), scanner=scanner)
+        half = np.array(found.box.half)[[0, 1] if abs(math.sin(found.box.yaw)) < 0.5 else [1, 0]]
+        np.testing.assert_allclose(np.array(found.box.centre[:2]) - half, low, atol=0.12)
+        np.testing.assert_allclose(np.array(found.box.centre[:2]) + half, high, atol=0.12)
 
 
 def test_floor_and_ceiling_are_the_outermost_levels_in_which_points_gather() -> None:

@@ -1,9 +1,8 @@
-"""Work on tiles of many stations: some are read while others are looked through, each thread by a connection of its own; in the process of a
-job one after the other."""
+"""Work on tiles of many stations: some are read while others are looked through, each thread by a connection of its own. The
+process of a job may do so too: the one that it is forked of has no threads."""
 
 from __future__ import annotations
 
-import multiprocessing
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -21,11 +20,6 @@ THREADS = 2
 def in_turn(tasks: Iterable[Task], do: Callable[[Task, Reader], Done]) -> Iterator[Done]:
     """What ``do`` makes of each task, in their order. Tasks are taken here, one more than are under way, so that they may ask a session;
     ``do`` runs in other threads, and reads by what it is given alone."""
-    if multiprocessing.parent_process() is not None:  # a job's process was forked: threads of its own may wait for locks of others for ever
-        with closing(reader()) as through:
-            for task in tasks:
-                yield do(task, through)
-        return
     free: SimpleQueue[Reader] = SimpleQueue()
     ahead: deque[Future[Done]] = deque()
 

@@ -18,14 +18,11 @@ from scipy.spatial import cKDTree
 from .. import frames
 from ..kernels import objects as kernel
 from .movers import Seen
+from .turning import CELL, FLAT, LIKE, Field, Plane, normals, planes
 
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
-PLANES, LEAST = 40, 0.4  # planes of a station that are looked at, and m2 that one has at least
-FLAT, LIKE = 0.025, 0.965  # metres off a plane, and cosine to it, of a pixel that is of it
 BEYOND = 0.06  # metres behind a plane from which on a point is behind it
-CELL = 0.04  # metres of a cell of a plane in which crossings are gathered
-ROUND = 0.5  # metres round what is seen of a plane in which a crossing is one of it
 FEWEST, TELLING, LEAST_TELLING = 200, 60, 20  # pixels of a ghost, and telling ones among them; when all of them are met
 TILT = 0.3  # of the turn, by which a telling surface is moved
 AGREE, THROUGH = 0.02, 0.10  # metres beside the spacing of the rays, within which something was measured at a place; behind it
@@ -36,12 +33,16 @@ PLAIN, REAL_AT_MOST = 0.9, 0.4  # share of images that are met, from which on mo
 DOUBT = 0.3  # of images round a cell, that may be contradicted where fewer are met
 SOME = 0.03  # of all places, that this has to be to count
 SHIFT, DROP = 0.2, 0.6  # metres by which a plane is moved as a trial, and the share of what agreed that still may: chance is left as it is
+SHIFTS = (-0.5, -0.3, -0.2, 0.2, 0.3, 0.5)  # the same, where few points tell
+HARDLY = 0.8  # of images that are met, where few points tell
+LOST, LOST_SHARE, MORE = 30, 0.03, 3.0  # points that are met no more when the plane is moved; how many times those that are met then only
+ENDED, MANY_ENDED = 8, 30  # rays that a wall of some thickness would have ended
+ON = 0.9  # of these, that went on, from which on there is no wall but a mirror
+ONE, MOST = 0.15, 0.8  # metres of depth of one surface, and the share of points that it may be
 STRICT = 0.1  # that share of a gap that reaches to where the plane ends, and of few telling points
 FREE = 0.3  # of places through which other rays passed, where few points tell
 SAYS = 40.0  # metres within which another station has a say
 AROUND = 0.56  # metres across in which it is told whether images are met
-EDGE = 0.16  # metres from where nothing of a plane is near, in which it ends
-RIM = 0.05  # share of the cells of a ghost that lie where the plane ends
 BESIDE = 0.24  # metres beside a gap, in which another station looks through the same one
 NEAR = 0.12  # metres between crossings that are of one gap
 FEW = 12  # points of a ghost of another station in the same mirror
@@ -66,29 +67,14 @@ class Ghost:
         return bool(abs(self.normal[2]) > 0.9)
 
 
-@dataclass(frozen=True)
-class _Plane:
-    """normal (3,) towards the scanner, and how far it stands from it, metres; station frame."""
-
-    normal: Array
-    far: float
-
-    def off(self, points: Array) -> Array:
-        return np.asarray(points @ self.normal + self.far)
-
-    def crossing(self, behind: Array) -> Array:
-        """(n, 3) where the rays to points behind the plane cross it."""
-        return np.asarray(behind * (self.far / (self.far - self.off(behind)))[:, None])
-
-
 def ghosts(stations: Sequence[Seen], report: Callable[[int, int], None] = lambda done, total: None) -> list[Ghost]:
     """Those of all stations, the largest first."""
-    out, planes = list[Ghost](), dict[str, list[_Plane]]()
+    out, found = list[Ghost](), dict[str, list[Plane]]()
     for strict in (False, True):  # what is a gap for sure; then what reaches to a plane's end
         seen = [_without(own, out) for own in stations]
         for k, own in enumerate(seen):
             report(k + strict * len(seen), 2 * len(seen))
-            out += _of_one(own, seen, strict, _points(own, out), planes)
+            out += _of_one(own, seen, strict, _points(own, out), found)
         for known in list(out):  # what turned the rays of one station back, turns those of others too
             for own in seen:
                 if own.name != known.station and (more := _again(known, own, seen, _points(own, out))):
@@ -118,7 +104,7 @@ def _again(known: Ghost, own: Seen, stations: Sequence[Seen], before: Flags) -> 
     """What another station saw in the same place of the same plane, few points as they may be."""
     T_station_part = frames.inverse(own.T_part_station)
     normal = T_station_part[:3, :3] @ known.normal
-    plane = _Plane(normal, -float(normal @ frames.apply(T_station_part, known.at[None])[0]))
+    plane = Plane(normal, -float(normal @ frames.apply(T_station_part, known.at[None])[0]))
     if plane.far <= BEYOND:
         return None
     behind = np.nonzero(~before & (plane.off(own.xyz.astype(float)) < -BEYOND))[0]
@@ -130,35 +116,35 @@ def _again(known: Ghost, own: Seen, stations: Sequence[Seen], before: Flags) -> 
     if len(mine) < FEW:
         return None
     some = own.xyz[mine[:: max(1, len(mine) // MANY)]].astype(float)
-    met = _seen(own, stations, _image(plane, some))
-    empty = _passed(own, stations, _image(plane, some)) & ~met
+    met = _seen(own, stations, plane.image(some))
+    empty = _passed(own, stations, plane.image(some)) & ~met
     if met.mean() < 2 * AGREED or empty.sum() > WRONG * (met | empty).sum():
         return None
     return Ghost(own.name, mine, known.at, known.normal, float(met.mean()), known.crossed)
 
 
-def _of_one(own: Seen, stations: Sequence[Seen], strict: bool, before: Flags, planes: dict[str, list[_Plane]]) -> Iterator[Ghost]:
+def _of_one(own: Seen, stations: Sequence[Seen], strict: bool, before: Flags, known: dict[str, list[Plane]]) -> Iterator[Ghost]:
     """Those of a station. strict: in gaps that reach to where a plane ends, else in those that do not; before: points that are of ghosts;
-    planes: of the stations that were looked at before, by name."""
+    known: planes of the stations that were looked at before, by name."""
     image = own.grid.image.reshape(-1, 3).astype(float)
-    normal, ok = _normals(own)
+    normal, ok = normals(own)
     there = np.nonzero((image != 0).any(axis=1))[0]
-    if own.name not in planes:
-        planes[own.name] = list(_planes(image, normal, ok))
+    if own.name not in known:
+        known[own.name] = list(planes(image, normal, ok))
     points, facing, whole, left = image[there], normal[there], ok[there], ~before
-    for plane in planes[own.name]:
+    for plane in known[own.name]:
         off = plane.off(points)
         behind = there[off < -BEYOND]
         if len(behind) < FEWEST:
             continue
         on = (np.abs(off) < FLAT) & whole & (facing @ plane.normal > LIKE)  # not where others only meet it
-        field = _Field.of(plane, points[on])
+        field = Field.of(plane, points[on])
         if field is None:
             continue
         cell = field.cell(plane, image[behind])
         behind, cell = behind[cell >= 0], cell[cell >= 0]
         telling = ok[behind] & (np.abs(normal[behind] @ plane.normal) > TILT)
-        gaps = [x for x in field.gathered(cell) if field.open(x) == strict]
+        gaps = [x for x in field.gathered(cell, FEWEST) if field.open(x) == strict]
         found = np.zeros(len(field.near.ravel()), bool)
         while gaps:  # again when one was found: what others saw in that mirror is no proof of a room behind its neighbour
             regions = [
@@ -179,128 +165,12 @@ def _of_one(own: Seen, stations: Sequence[Seen], strict: bool, before: Flags, pl
                 yield Ghost(own.name, mine, foot, own.T_part_station[:3, :3] @ plane.normal, share, crossed)
 
 
-def _normals(own: Seen) -> tuple[Array, Flags]:
-    """(pixels, 3) unit normals towards the scanner from the four neighbours, and (pixels,) where they are of one surface."""
-    image = own.grid.image.astype(float)
-    ranges = np.linalg.norm(image, axis=2)
-    right, left = np.roll(image, -1, 1), np.roll(image, 1, 1)
-    up, down = np.roll(image, -1, 0), np.roll(image, 1, 0)
-    normal = np.cross(right - left, up - down)
-    length = np.linalg.norm(normal, axis=2)
-    ok = (ranges > 0) & (length > 1e-9)
-    slack = 0.02 + 6 * own.grid.step * ranges
-    for other in (right, left, up, down):
-        far = np.linalg.norm(other, axis=2)
-        ok &= (far > 0) & (np.abs(far - ranges) < slack)
-    ok[[0, -1]] = False
-    normal /= np.maximum(length, 1e-9)[..., None]
-    normal *= -np.sign(np.einsum("ijk,ijk->ij", normal, image) + 1e-30)[..., None]
-    return normal.reshape(-1, 3), ok.reshape(-1)
-
-
-def _planes(image: Array, normal: Array, ok: Flags) -> Iterator[_Plane]:
-    """The planes of a station, by what of them is seen in m2, the largest first."""
-    some = np.nonzero(ok)[0]
-    some = some[:: max(1, len(some) // 60_000)]
-    p, n = image[some], normal[some]
-    ranges = np.linalg.norm(p, axis=1)
-    slant = np.maximum(np.abs((p * n).sum(axis=1)) / ranges, 0.1)
-    area = ranges**2 / slant
-    area *= 4 * np.pi / max(int(ok.sum()), 1) * (ok.sum() / len(some)) * 0.75  # of a sphere without the part below the tripod
-    far = -(p * n).sum(axis=1)
-    left = np.ones(len(p), bool)
-    key = np.column_stack([np.round(n * 9), np.round(far / 0.1)]).astype(np.int64)
-    _, own = np.unique(key, axis=0, return_inverse=True)
-    own = own.reshape(-1)
-    for _ in range(PLANES):
-        weight = np.bincount(own, np.where(left, area, 0.0))
-        best = int(np.argmax(weight))
-        if weight[best] <= 0.1 * LEAST:
-            return
-        inside = left & (own == best)
-        if inside.sum() < 20:
-            left[inside] = False
-            continue
-        plane = _fitted(p[inside], area[inside])
-        for _ in range(3):
-            inside = left & (np.abs(plane.off(p)) < FLAT) & (n @ plane.normal > LIKE)
-            if inside.sum() < 20:
-                break
-            plane = _fitted(p[inside], area[inside])
-        left[inside | (own == best)] = False
-        if inside.sum() >= 20 and float(area[inside].sum()) >= LEAST:
-            yield plane
-
-
-def _fitted(p: Array, weight: Array) -> _Plane:
-    middle = np.average(p, axis=0, weights=weight)
-    _, _, axes = np.linalg.svd((p - middle) * np.sqrt(weight)[:, None], full_matrices=False)
-    n = axes[2] * (-1.0 if float(axes[2] @ middle) > 0 else 1.0)
-    return _Plane(n, -float(n @ middle))
-
-
-@dataclass(frozen=True)
-class _Field:
-    """Cells of a plane: its two directions (2, 3), the lowest corner, how many cells there are, which are of the plane or near, which of these
-    lie where it ends, and in which an upright plane was measured."""
-
-    axes: Array
-    low: Array
-    shape: tuple[int, int]
-    near: Flags
-    rim: Flags
-    wall: Flags
-
-    @classmethod
-    def of(cls, plane: _Plane, on: Array) -> _Field | None:
-        if len(on) < 50:
-            return None
-        u = np.cross(plane.normal, [0.0, 0.0, 1.0] if abs(plane.normal[2]) < 0.9 else [1.0, 0.0, 0.0])
-        axes = np.stack([u / np.linalg.norm(u), np.cross(plane.normal, u / np.linalg.norm(u))])
-        flat = on @ axes.T
-        low = flat.min(axis=0) - ROUND
-        at = np.floor((flat - low) / CELL).astype(np.int64)
-        shape = tuple(int(v) for v in at.max(axis=0) + 1 + int(ROUND / CELL))
-        if shape[0] * shape[1] > 4_000_000:
-            return None
-        cells = np.zeros(shape, bool)
-        cells[at[:, 0], at[:, 1]] = True
-        near = np.asarray(ndimage.binary_fill_holes(ndimage.binary_dilation(cells, iterations=int(ROUND / CELL))), bool)
-        rim = near & ~ndimage.binary_erosion(near, iterations=int(EDGE / CELL))
-        wall = cells if abs(plane.normal[2]) < 0.9 else np.zeros_like(cells)  # a wet floor turns back some rays only
-        return cls(axes, low, (shape[0], shape[1]), near, rim.reshape(-1), wall)
-
-    def cell(self, plane: _Plane, behind: Array) -> NDArray[np.int64]:
-        """(n,) where the rays to points behind cross the plane: number of the cell, -1 outside of it."""
-        at = np.floor((plane.crossing(behind) @ self.axes.T - self.low) / CELL).astype(np.int64)
-        inside = ((at >= 0) & (at < self.shape)).all(axis=1)
-        at[~inside] = 0
-        inside &= self.near[at[:, 0], at[:, 1]]
-        return np.where(inside, at[:, 0] * self.shape[1] + at[:, 1], -1)
-
-    def gathered(self, cells: NDArray[np.int64]) -> list[Flags]:
-        """What hangs together of the cells that are crossed, by rays enough: (all cells,) of each. What was measured of the plane parts a mirror
-        from a door."""
-        crossed = np.zeros(self.shape[0] * self.shape[1], bool)
-        crossed[cells] = True
-        wide = ndimage.binary_closing(crossed.reshape(self.shape), np.ones((5, 5), bool)) & ~self.wall
-        label = self.pieces(wide.reshape(-1) | crossed)
-        return [np.asarray(label == k) for k in np.nonzero(np.bincount(label[cells]) >= FEWEST)[0]]
-
-    def pieces(self, cells: Flags) -> NDArray[np.int64]:
-        """(all cells,) number of the piece that a cell hangs together with, 0 of others."""
-        return np.asarray(ndimage.label(cells.reshape(self.shape), np.ones((3, 3)))[0], np.int64).reshape(-1)
-
-    def open(self, cells: Flags) -> bool:
-        """Whether cells reach to where nothing of the plane is near: what lies beside a post is no hole in it."""
-        return bool(self.rim[cells].mean() > RIM)
-
-
 @dataclass(frozen=True)
 class _Asked:
-    """share: of images that are met; real: places themselves at which others measured something; apart: see ``_Case._others``."""
+    """share: of images that are met; met: which; real: places themselves at which others measured something; apart: see ``_Case._others``."""
 
     share: float
+    met: Flags
     real: int
     apart: list[tuple[Seen, NDArray[np.int64]]]
 
@@ -312,8 +182,8 @@ class _Case:
 
     own: Seen
     stations: Sequence[Seen]
-    plane: _Plane
-    field: _Field
+    plane: Plane
+    field: Field
     cells: Flags
     others: Flags
     strict: bool
@@ -337,7 +207,7 @@ class _Case:
         some = np.nonzero(telling)[0]
         some = some[:: max(1, len(some) // (3 * MANY))]
         q = p[some]
-        image = self._image(q)
+        image = self.plane.image(q)
         if _seen(self.own, self.stations, image[::8]).mean() < SOME:  # most gaps are doors
             return []
         met = _seen(self.own, self.stations, image)
@@ -359,48 +229,78 @@ class _Case:
 
     def told(self, p: Array, telling: Flags) -> float | None:
         """The share of images at which something was measured; None when these points are no ghost."""
+        ended, on = self.field.pierced(self.plane, p)
+        if ended >= MANY_ENDED and on < 0.5 * ended:  # the wall has a thickness, and stands
+            return None
         some = np.nonzero(telling)[0]
         if len(some) >= LEAST_TELLING and (share := self._moved(p[some], len(some) < TELLING)) is not None:
             return share
-        return self._free(p) if len(some) < TELLING and not self.strict else None
+        if len(some) < TELLING and not self.strict and (share := self._free(p)) is not None:
+            return share
+        q = p[:: max(1, len(p) // MANY)]
+        sure = ended >= ENDED and on >= ON * ended
+        if sure and not self.strict:
+            most, least = (DOUBT, AGREED) if ended >= MANY_ENDED else (WRONG, HARDLY)
+            if (met := self._met(q, most)) is not None and met.mean() >= least:
+                return float(met.mean())
+        return self._shown(q) if sure or not self.strict else None
+
+    def _shown(self, q: Array) -> float | None:
+        """The same of points that hardly tell, by the rims of what they show: an image that is met where the plane is and not where it is moved
+        to is far more frequent than the other way round."""
+        if (case := self._asked(q)) is None or case.share < HARDLY:
+            return None
+        for shift in SHIFTS:
+            moved = _seen(self.own, self.stations, Plane(self.plane.normal, self.plane.far + shift).image(q))
+            lost, won = int((case.met & ~moved).sum()), int((moved & ~case.met).sum())
+            if lost < max(LOST, LOST_SHARE * len(q)) or lost < MORE * (won + 1):
+                return None
+        return case.share
 
     def _moved(self, p: Array, few: bool) -> float | None:
         """The same of telling points: their images are met, and are not where the plane is moved. few: all of that more clearly."""
         q = p[:: max(1, len(p) // MANY)]
-        if self.strict and (len(p) < 10 * TELLING or abs(self.plane.normal[2]) > 0.9):
+        if self.strict and (len(p) < (10 if self._alike(p) else 5) * TELLING or abs(self.plane.normal[2]) > 0.9):
             return None
         if (case := self._asked(q)) is None or ((few or self.strict) and case.share < PLAIN):
             return None
         most = (STRICT if few or self.strict else DROP) * case.share
-        moved = (_Plane(self.plane.normal, self.plane.far + shift) for shift in (-SHIFT, SHIFT))
-        return None if any(_seen(self.own, self.stations, _image(plane, q)).mean() > most for plane in moved) else case.share
+        moved = (Plane(self.plane.normal, self.plane.far + shift) for shift in (-SHIFT, SHIFT))
+        return None if any(_seen(self.own, self.stations, plane.image(q)).mean() > most for plane in moved) else case.share
+
+    def _alike(self, p: Array) -> bool:
+        """Whether most of the points are of one surface along the plane, which may lie as far behind it as another before it by chance."""
+        far = np.sort(-self.plane.off(p))
+        return bool((np.searchsorted(far, far + ONE, side="right") - np.arange(len(far))).max() > MOST * len(far))
 
     def _free(self, p: Array) -> float | None:
         """The same of points that hardly tell: where others have a say, their rays passed."""
         q = p[:: max(1, len(p) // MANY)]
-        if (case := self._asked(q)) is None or case.share <= 2 * AGREED:
+        if (case := self._asked(q)) is None or case.share < HARDLY:
             return None
         free = np.zeros(len(q), bool)
         for x, far in case.apart:
             free[far] |= _passed(self.own, [x], q[far])
         return case.share if free.mean() > FREE or (free.sum() > FEW and case.real < 0.1 * free.sum()) else None
 
-    def _asked(self, q: Array) -> _Asked | None:
-        """What stations say of points and their images; None when it speaks against a mirror."""
-        image = self._image(q)
+    def _met(self, q: Array, most: float = WRONG) -> Flags | None:
+        """At which images of points something was measured; None when too few are met, or rays passed freely through too many."""
+        image = self.plane.image(q)
         met = _seen(self.own, self.stations, image)
         empty = _passed(self.own, self.stations, image) & ~met
-        if met.mean() < AGREED or empty.sum() > WRONG * (met | empty).sum():
+        return None if met.mean() < AGREED or empty.sum() > most * (met | empty).sum() else met
+
+    def _asked(self, q: Array) -> _Asked | None:
+        """What stations say of points and their images; None when it speaks against a mirror."""
+        if (met := self._met(q)) is None:
             return None
+        empty = _passed(self.own, self.stations, self.plane.image(q)) & ~met
         apart = self._others(q)
         real = sum(int(_seen(self.own, [x], q[far]).sum()) for x, far in apart)
         plain = met.mean() > PLAIN and empty.sum() < (1 - PLAIN) * (met | empty).sum()  # some places are met by chance all the same
         if real > max((REAL_AT_MOST if plain else REAL) * sum(len(far) for _, far in apart), SOME * len(q)):
             return None
-        return _Asked(float(met.mean()), real, apart)
-
-    def _image(self, p: Array) -> Array:
-        return _image(self.plane, p)
+        return _Asked(float(met.mean()), met, real, apart)
 
     def _others(self, q: Array) -> list[tuple[Seen, NDArray[np.int64]]]:
         return [self._apart(x, q) for x in self.stations if x is not self.own]
@@ -411,9 +311,7 @@ class _Case:
         high = float(self.plane.off(origin[None])[0])
         if high > 0:
             cross = origin + (q - origin) * (high / (high - self.plane.off(q)))[:, None]
-            at = np.floor((cross @ self.field.axes.T - self.field.low) / CELL).astype(np.int64)
-            inside = ((at >= 0) & (at < self.field.shape)).all(axis=1)
-            at[~inside] = 0
+            inside, at = self.field.at(cross)
             wide = ndimage.binary_dilation((self.cells | self.others).reshape(self.field.shape), iterations=int(BESIDE / CELL))
             own = ~(inside & wide[at[:, 0], at[:, 1]])
         else:
@@ -421,10 +319,6 @@ class _Case:
         near = np.linalg.norm(q - origin, axis=1) < SAYS
         votes = _votes(self.own, other, q)
         return other, np.nonzero(own & near & ((votes == 1) | (votes == 2)))[0]
-
-
-def _image(plane: _Plane, p: Array) -> Array:
-    return np.asarray(p - 2 * plane.off(p)[:, None] * plane.normal)
 
 
 def _votes(own: Seen, other: Seen, points: Array) -> NDArray[np.int8]:

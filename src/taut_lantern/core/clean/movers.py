@@ -20,7 +20,7 @@ from .. import frames
 from ..align.contradiction import clusters
 from ..kernels import objects as kernel
 from ..scan.grid import Grid
-from .ground import above_ground
+from .ground import Lowest, above_ground, lowest
 
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
@@ -33,6 +33,7 @@ FEWEST, FEW = 25, 10  # points of an object, and of what one station looked thro
 SMALL, SLIM = 0.16, 0.10  # metres: an object is as large at least in its second direction, as wide in its third
 ALONE = 0.6  # share of the points with a say in an object's place that were seen through, at middle strength
 GROUND = 0.04  # metres above the ground from which on a point may belong to an object
+LEVELLED = 1.5  # metres of height between stations of one storey
 PITCH = 0.08  # metres between the rays of a station where it looks through: wider ones pass between the treads of a stair
 STRAY = 0.15  # of the usual number of points in a cell, up to which it is taken as empty
 WIDE, FULL = 5, 0.5  # cells across from which on a thing must be three thick; share of its points that are where it is thick
@@ -69,9 +70,11 @@ def movers(stations: Sequence[Seen], strength: float = 0.5, report: Callable[[in
     """Objects of all stations, the largest first. strength: 0 takes only what is seen through nearly whole, 1 also what others half
     agree with."""
     out: list[Moved] = []
+    ground = [lowest(frames.apply(x.T_part_station, x.xyz)) for x in stations]
     for k, own in enumerate(stations):
         report(k, len(stations))
-        out += _of_one(own, stations, ALONE + 0.3 * (0.5 - strength))
+        level = [g for g, x in zip(ground, stations, strict=True) if abs(x.T_part_station[2, 3] - own.T_part_station[2, 3]) < LEVELLED]
+        out += _of_one(own, stations, ALONE + 0.3 * (0.5 - strength), level)
     return sorted(out, key=lambda m: -len(m.points))
 
 
@@ -105,10 +108,10 @@ class _Cells:
         return np.unique(np.concatenate([cells + d for d in (0, 1, -1, z, -z, y * z, -y * z)]))
 
 
-def _of_one(own: Seen, others: Sequence[Seen], alone: float) -> list[Moved]:
+def _of_one(own: Seen, others: Sequence[Seen], alone: float, ground: list[Lowest]) -> list[Moved]:
     by = said(own, others)
     part = frames.apply(own.T_part_station, own.xyz)
-    up = above_ground(part)
+    up = above_ground(part, ground)
     cells = _Cells.of(part)
     moved = np.zeros(len(part), bool)
     pixel = np.full(len(part), -1, np.int64)

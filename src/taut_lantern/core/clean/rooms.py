@@ -27,6 +27,7 @@ COVER = 0.25  # share of the cells there that a ceiling covers
 TALL = 0.5  # share of the steps between floor and ceiling that a tall cell fills, beside a window too
 UP = 1  # uppermost steps, in one of which it is filled too: cabinets and pipes end below
 HELD = 0.3  # share of a side that is tall along a wall with doors, gates and what stands before it
+ABOVE, WALL = 3, 0.45  # uppermost steps, above cupboards; metres that a wall is thick at most
 FIRST, NEAREST = 1.5, 0.15  # metres to each side that are looked along first, and to the nearest wall
 FREE = 8.0  # metres to which a side reaches where no wall is
 FACE = 0.6  # of the fullest line of a wall, from which on one is its face
@@ -45,9 +46,11 @@ class Room:
     sides: int
 
 
-def room_of(points: Array, pick: Array, reach: float = 25.0) -> Room:
-    """The room in whose floor ``pick`` (3,) lies, from points (n, 3) round it, z up. NotEnough when the pick is on no floor."""
-    p = points[np.abs(points[:, :2] - pick[:2]).max(axis=1) <= reach]
+def room_of(points: Array, pick: Array, reach: float = 25.0, scanner: Array | None = None) -> Room:
+    """The room in whose floor ``pick`` (3,) lies, from points (n, 3) round it, z up. NotEnough when the pick is on no floor. scanner (n, 3):
+    from where each was measured, which tells the face of a wall from its other side."""
+    own = np.abs(points[:, :2] - pick[:2]).max(axis=1) <= reach
+    p = points[own]
     near = p[np.linalg.norm(p[:, :2] - pick[:2], axis=1) <= ROUND]
     beside = near[(np.abs(near[:, 2] - pick[2]) <= 0.15) & (np.linalg.norm(near[:, :2] - pick[:2], axis=1) <= BESIDE)]
     if len(beside) < 15:
@@ -55,13 +58,15 @@ def room_of(points: Array, pick: Array, reach: float = 25.0) -> Room:
     floor = float(np.median(beside[:, 2]))
     ceiling = _ceiling(near, floor)
     top = floor + OPEN if ceiling is None else ceiling
-    stand = p[(p[:, 2] > floor + 0.2) & (p[:, 2] < top - 0.2)]
+    standing = (p[:, 2] > floor + 0.2) & (p[:, 2] < top - 0.2)
+    stand = p[standing]
     if len(stand) < 100:
         raise NotEnough("nothing stands round this place", subject="pick", remedy="set a box by its limits instead")
     yaw = direction_of(stand[np.linalg.norm(stand[:, :2] - pick[:2], axis=1) <= 2 * ROUND] if len(stand) > 5000 else stand)
     T_turned_part = frames.pose(-yaw) @ frames.pose(0.0, (-pick[0], -pick[1], 0.0))
     flat = frames.apply(T_turned_part, stand)
-    low, high, sides = _walls(flat, floor + 0.2, top - 0.2, reach)
+    sight = None if scanner is None else (stand - scanner[own][standing]) @ T_turned_part[:3, :3].T
+    low, high, sides = _walls(flat, sight, floor + 0.2, top - 0.2, reach)
     z0, z1 = floor - MARGIN, top + MARGIN
     centre = frames.apply(frames.inverse(T_turned_part), np.array([[*((low + high) / 2), (z0 + z1) / 2]]))[0]
     half = (high - low) / 2 + MARGIN
@@ -101,9 +106,9 @@ def direction_of(points: Array) -> float:
     return float(max(best + np.radians(np.arange(-0.9, 0.91, 0.1)), key=gathered))
 
 
-def _walls(flat: Array, low_z: float, high_z: float, reach: float) -> tuple[Array, Array, int]:
+def _walls(flat: Array, sight: Array | None, low_z: float, high_z: float, reach: float) -> tuple[Array, Array, int]:
     """(lower, higher corner in plan, walls) of the four nearest lines round the origin along which enough is tall. Which lines those are
-    hangs on how long the sides are, and that on the lines: found in turns."""
+    hangs on how long the sides are, and that on the lines: found in turns. sight (n, 3): the rays."""
     size = int(2 * reach / CELL) + 1
     cell = np.clip(np.floor((flat[:, :2] + reach) / CELL).astype(np.int64), 0, size - 1)
     steps = max(int((high_z - low_z) / STEP), 1)
@@ -116,6 +121,13 @@ def _walls(flat: Array, low_z: float, high_z: float, reach: float) -> tuple[Arra
     top[filled[high, 0], filled[high, 1]] = True
     # a wall may fall between two cells, and its points miss one
     tall = (ndimage.maximum_filter(count, 3) >= TALL * steps) & ndimage.maximum_filter(top, 3)
+    upper = level >= steps - ABOVE
+    within: dict[tuple[int, int], NDArray[np.bool_]] = {}  # cells in which something high was seen from this side
+    if sight is not None:
+        for axis, way in ((0, -1), (0, 1), (1, -1), (1, 1)):
+            image = within[axis, way] = np.zeros((size, size), bool)
+            some = upper & (way * sight[:, axis] > 0)
+            image[cell[some, 0], cell[some, 1]] = True
     middle = size // 2
     begin = int(FIRST / CELL)
     sides = np.array([[middle - begin, middle + begin]] * 2)
@@ -132,6 +144,9 @@ def _walls(flat: Array, low_z: float, high_z: float, reach: float) -> tuple[Arra
                 walls[axis, k] = len(far) > 0
                 if len(far):
                     place = middle + way * (1 + _heart(far, band, middle, way))
+                    if within:
+                        inside = within[axis, way][:, a : b + 1] if axis == 0 else within[axis, way][a : b + 1, :].T
+                        place = _own_face(place, inside.mean(axis=1), middle, way)
                 else:
                     place = int(np.clip(middle + way * FREE / CELL, 0, size - 1))
                 sides[axis, k] = place
@@ -147,6 +162,16 @@ def _heart(far: NDArray[np.int64], band: NDArray[np.bool_], middle: int, way: in
     run = far[: int(np.argmax(np.diff(np.append(far, far[-1] + 9)) > 1)) + 1]
     full = np.array([band[middle + way * (1 + k)].sum() for k in run])
     return int(run[np.argmax(full >= FACE * full.max())])
+
+
+def _own_face(place: int, seen: Array, middle: int, way: int) -> int:
+    """The line at ``place``, or, where that was seen from the other side alone, the fullest within WALL before it that was seen from this one:
+    what shows of a wall over a cupboard. seen: share of each line."""
+    if seen[place - 1 : place + 2].max() >= HELD / 2:
+        return place
+    before = [k for k in range(place - way, place - way * (int(WALL / CELL) + 1), -way) if way * (k - middle) * CELL >= NEAREST]
+    best = max(before, key=lambda k: seen[k], default=place)
+    return best if seen[best] >= HELD else place
 
 
 @dataclass(frozen=True)

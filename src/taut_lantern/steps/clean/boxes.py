@@ -118,15 +118,15 @@ def room_box(project_id: str, at: list[float], part_id: str | None = None) -> di
     pick = np.array(finite(at, 3, "the pick"))
     with heavy(), snapshot() as s:
         part = wanted(s, get_project(s, project_id), part_id)
-        points = _coarse(s, stations_in(stations_of(s, project_id), part), pick, 25.0)
-    found = room_of(points, pick)
+        points, scanner = _coarse(s, stations_in(stations_of(s, project_id), part), pick, 25.0)
+    found = room_of(points, pick, scanner=scanner)
     box = found.box
     return {"centre": list(box.centre), "half": list(box.half), "yaw": box.yaw, "sides": found.sides, "ceiling": found.ceiling is not None}
 
 
-def _coarse(s: Session, stations: list[Station], pick: Array, reach: float) -> Array:
-    """Living points (n, 3) of the part round a place, as many levels of detail as are worth reading."""
-    parts: list[Array] = []
+def _coarse(s: Session, stations: list[Station], pick: Array, reach: float) -> tuple[Array, Array]:
+    """Living points (n, 3) of the part round a place, as many levels of detail as are worth reading, and from where (n, 3) each was measured."""
+    parts, scanners = [np.zeros((0, 3))], [np.zeros((0, 3))]
     tiles = [(x, r) for x in stations for r in tiles_of(s, [x.id])]
     near = []
     for x, r in tiles:
@@ -146,7 +146,8 @@ def _coarse(s: Session, stations: list[Station], pick: Array, reach: float) -> A
         for tile in read_tiles(ids, kinds=()):
             assert dead is not None
             parts.append(frames.apply(matrix(x.pose), tile.xyz[~dead[tile.first : tile.first + len(tile.xyz)]]))
-    return np.concatenate(parts) if parts else np.zeros((0, 3))
+            scanners.append(np.broadcast_to(matrix(x.pose)[:3, 3], parts[-1].shape))
+    return np.concatenate(parts), np.concatenate(scanners)
 
 
 def ceiling_off(project_id: str, box_id: str, version: int | None, off: bool) -> bool:
@@ -156,7 +157,7 @@ def ceiling_off(project_id: str, box_id: str, version: int | None, off: bool) ->
         part = row.part_id
         box = to_box(row)
         reach = float(np.hypot(box.half[0], box.half[1]))
-        points = _coarse(s, stations_in(stations_of(s, project_id), part), box.T_part_box[:3, 3], reach)
+        points = _coarse(s, stations_in(stations_of(s, project_id), part), box.T_part_box[:3, 3], reach)[0]
     q = frames.apply(frames.inverse(box.T_part_box), points)
     within = (np.abs(q[:, :2]) <= np.array(box.half[:2])).all(axis=1)
     above = q[within, 2]
