@@ -197,7 +197,14 @@ class _Case:
                 continue
             share = self.told(p[some], telling[some])
             if share is not None:
-                yield region, share
+                yield self._trimmed(region, p[some], cell[some]) if self.strict else region, share
+
+    def _trimmed(self, region: Flags, p: Array, cell: NDArray[np.int64]) -> Flags:
+        """Cells of a mirror without those at its edge in which hardly any image is met, of points that do not tell: what stands beside it."""
+        met = _seen(self.own, self.stations, self.plane.image(p))
+        counts = (np.bincount(cell, weight, len(region)).reshape(self.field.shape) for weight in (None, met))
+        total, good = (ndimage.uniform_filter(v.astype(float), 3) for v in counts)
+        return region & (good >= HARDLY * total).reshape(-1)
 
     def agreeing(self, p: Array, cell: NDArray[np.int64], telling: Flags) -> list[Flags]:
         """Of the cells those that hang together with where enough images of telling points are met, and of which nobody says otherwise: a mirror
