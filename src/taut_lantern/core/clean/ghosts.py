@@ -31,6 +31,7 @@ WRONG = 0.15  # of images that anybody has a say in, through which rays passed f
 REAL = 0.2  # of the places themselves that other stations have a say in, not through the same mirror, at which they measured something
 PLAIN, REAL_AT_MOST = 0.9, 0.4  # share of images that are met, from which on more of the places themselves may be, and how many
 DOUBT = 0.3  # of images round a cell, that may be contradicted where fewer are met
+BAD = 0.1  # of places round a cell, at which others measured something and whose image is not met, that may be of a mirror
 SOME = 0.03  # of all places, that this has to be to count
 SHIFT, DROP = 0.2, 0.6  # metres by which a plane is moved as a trial, and the share of what agreed that still may: chance is left as it is
 SHIFTS = (-0.5, -0.3, -0.2, 0.2, 0.3, 0.5)  # the same, where few points tell
@@ -197,14 +198,28 @@ class _Case:
                 continue
             share = self.told(p[some], telling[some])
             if share is not None:
-                yield self._trimmed(region, p[some], cell[some]) if self.strict else region, share
+                yield self._trimmed(region, p[some], cell[some], telling[some]), share
 
-    def _trimmed(self, region: Flags, p: Array, cell: NDArray[np.int64]) -> Flags:
-        """Cells of a mirror without those at its edge in which hardly any image is met, of points that do not tell: what stands beside it."""
+    def _trimmed(self, region: Flags, p: Array, cell: NDArray[np.int64], telling: Flags) -> Flags:
+        """Cells of a mirror without those of what stands beside it, told by all points: others measured it where it is more often than its image
+        is met, or where it hangs together with nothing that tells; at a plane's end, hardly any image is met."""
         met = _seen(self.own, self.stations, self.plane.image(p))
-        counts = (np.bincount(cell, weight, len(region)).reshape(self.field.shape) for weight in (None, met))
-        total, good = (ndimage.uniform_filter(v.astype(float), 3) for v in counts)
-        return region & (good >= HARDLY * total).reshape(-1)
+        real = np.zeros(len(p), bool)
+        for x, far in self._others(p):
+            real[far] |= _seen(self.own, [x], p[far])
+        counts = (np.bincount(cell, weight, len(region)).reshape(self.field.shape) for weight in (None, met, real, real & ~met))
+        total, good, there, against = (ndimage.uniform_filter(v.astype(float), round(AROUND / CELL / 2)) for v in counts)
+        beside = (against > BAD * total) & (there > good)
+        if self.strict:
+            few = (np.bincount(cell, weight, len(region)).reshape(self.field.shape) for weight in (None, met))
+            total, good = (ndimage.uniform_filter(v.astype(float), 3) for v in few)
+            beside |= good < HARDLY * total
+        kept = region & ~beside.reshape(-1)
+        if kept.sum() == region.sum() or telling.sum() < TELLING:
+            return kept
+        label = self.field.pieces(ndimage.binary_opening(kept.reshape(self.field.shape), np.ones((4, 4), bool)).reshape(-1))
+        tell, true = (np.bincount(label[cell[some]], minlength=label.max() + 1) for some in (telling, telling & met))
+        return np.asarray((label > 0) & ((true > LEAST_TELLING) & (true > 0.5 * tell))[label])
 
     def agreeing(self, p: Array, cell: NDArray[np.int64], telling: Flags) -> list[Flags]:
         """Of the cells those that hang together with where enough images of telling points are met, and of which nobody says otherwise: a mirror
