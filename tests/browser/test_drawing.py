@@ -72,11 +72,14 @@ class Table:
 
     def colour(self, x: float, y: float) -> list[int]:
         """The darkest pixel of the paper within 2 pixels of a place."""
+        data = self.paper(x, y, 2)
+        return list(data[np.argmin(data.sum(axis=1))])
+
+    def paper(self, x: float, y: float, reach: int) -> np.ndarray:
         px, py = self.at(x, y)
-        left, top = px - self.box["x"], py - self.box["y"]
-        js = "([x, y]) => [...document.querySelector('[aria-label=Sheet] canvas').getContext('2d').getImageData(x - 2, y - 2, 5, 5).data]"
-        data = np.array(self.screen.page.evaluate(js, [left, top])).reshape(-1, 4)
-        return list(data[np.argmin(data[:, :3].sum(axis=1)), :3])
+        js = """([x, y, n]) => [...document.querySelector('[aria-label=Sheet] canvas').getContext('2d')
+            .getImageData(x - n, y - n, 2 * n + 1, 2 * n + 1).data]"""
+        return np.array(self.screen.page.evaluate(js, [px - self.box["x"], py - self.box["y"], reach])).reshape(-1, 4)[:, :3]
 
 
 def typed(screen: Screen, *words: str) -> None:
@@ -160,6 +163,17 @@ def test_walls_accepted_a_kerb_and_a_stripe_traced_trimmed_and_plotted(served: S
         figure = next(t for t in traces(served, project) if t["kind"] == "dimension")
         assert [x["text"] for x in figure["letters"]] == ["2.000"]  # caught on both ends of the kerb
         page.keyboard.press("Escape")
+
+        ticked = table.paper(0, 0.4, 5)  # where it ends
+        figures = lambda: [x["text"] for t in traces(served, project) if t["kind"] == "dimension" for x in t["letters"]]  # noqa: E731
+        page.get_by_text("Letters and dimensions").click()
+        page.get_by_label("Dimensions end in").select_option("dots")
+        page.get_by_label("Figures in").select_option("centimetres")
+        screen.press("Use this in the project")
+        served.wait(lambda: figures() == ["200.0"])
+        served.wait(lambda: (table.paper(0, 0.4, 5) != ticked).any())
+        page.keyboard.press("Control+z")
+        served.wait(lambda: figures() == ["2.000"] and (table.paper(0, 0.4, 5) == ticked).all())
 
         screen.press("Back to the plan")
         page.get_by_label("Above the floor").fill("0.03")

@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from taut_lantern.core import frames
+from taut_lantern.core.clean.ground import above_ground, lowest
 from taut_lantern.core.clean.select import Box, Lasso, Slab, Sphere
 from taut_lantern.core.draw.fit import find_circles, find_lines, fit_circle
 from taut_lantern.core.draw.foot import Foot
@@ -239,3 +240,11 @@ def test_a_circle_through_exact_points_is_exact() -> None:
     a = np.linspace(0, 1.5, 20)
     centre, radius, rms = fit_circle(np.stack([5 + 0.4 * np.cos(a), -3 + 0.4 * np.sin(a)], axis=1))
     np.testing.assert_allclose([*centre, radius, rms], [5, -3, 0.4, 0], atol=1e-6)
+
+
+def test_the_ground_under_a_roof_is_told_by_another_scan_of_the_storey_but_not_by_the_storey_below() -> None:
+    side = np.stack(np.meshgrid(np.arange(0.0, 4.0, 0.1), np.arange(0.0, 4.0, 0.1)), axis=-1).reshape(-1, 2)
+    roof, floor, below = (np.column_stack([side + 500_000.03, np.full(len(side), z)]) for z in (1.4, 0.0, -2.7))
+    assert (above_ground(roof) == 0).all()
+    assert np.allclose(above_ground(roof, [lowest(floor)]), 1.4)
+    assert np.allclose(above_ground(roof, [lowest(below), lowest(floor + [100.0, 0.0, 0.0])]), 0.0)

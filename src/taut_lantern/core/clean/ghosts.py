@@ -197,8 +197,8 @@ class _Case:
             if np.count_nonzero(some) < FEWEST:
                 continue
             share = self.told(p[some], telling[some])
-            if share is not None:
-                yield self._trimmed(region, p[some], cell[some], telling[some]), share
+            if share is not None and (kept := self._trimmed(region, p[some], cell[some], telling[some])).any():
+                yield kept, share
 
     def _trimmed(self, region: Flags, p: Array, cell: NDArray[np.int64], telling: Flags) -> Flags:
         """Cells of a mirror without those of what stands beside it, told by all points: others measured it where it is more often than its image
@@ -254,6 +254,8 @@ class _Case:
         ended, on = self.field.pierced(self.plane, p)
         if ended >= MANY_ENDED and on < 0.5 * ended:  # the wall has a thickness, and stands
             return None
+        if self.strict and self._stands(p[:: max(1, len(p) // MANY)]):
+            return None
         some = np.nonzero(telling)[0]
         if len(some) >= LEAST_TELLING and (share := self._moved(p[some], len(some) < TELLING)) is not None:
             return share
@@ -266,6 +268,14 @@ class _Case:
             if (met := self._met(q, most)) is not None and met.mean() >= least:
                 return float(met.mean())
         return self._shown(q) if sure or not self.strict else None
+
+    def _stands(self, q: Array) -> bool:
+        """Whether others measured something at many of the places themselves, of points that do not tell too."""
+        apart = self._others(q)
+        return self._real(q, apart) > max(REAL_AT_MOST * sum(len(far) for _, far in apart), SOME * len(q))
+
+    def _real(self, q: Array, apart: list[tuple[Seen, NDArray[np.int64]]]) -> int:
+        return sum(int(_seen(self.own, [x], q[far]).sum()) for x, far in apart)
 
     def _shown(self, q: Array) -> float | None:
         """The same of points that hardly tell, by the rims of what they show: an image that is met where the plane is and not where it is moved
@@ -318,7 +328,7 @@ class _Case:
             return None
         empty = _passed(self.own, self.stations, self.plane.image(q)) & ~met
         apart = self._others(q)
-        real = sum(int(_seen(self.own, [x], q[far]).sum()) for x, far in apart)
+        real = self._real(q, apart)
         plain = met.mean() > PLAIN and empty.sum() < (1 - PLAIN) * (met | empty).sum()  # some places are met by chance all the same
         if real > max((REAL_AT_MOST if plain else REAL) * sum(len(far) for _, far in apart), SOME * len(q)):
             return None
