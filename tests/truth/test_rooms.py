@@ -67,6 +67,18 @@ def test_rooms_of_a_terrace_are_told_apart() -> None:
         room_of(points, np.array([2.0, 2.0, 1.3]))
 
 
+def test_a_room_that_is_longer_than_the_reach_is_boxed_to_where_that_ends() -> None:
+    rng = np.random.default_rng(3)
+    room = rng.uniform((-6, -2, 0), (6, 2, 2.6), (60_000, 3))
+    side = rng.integers(6, size=len(room))
+    for axis, end in ((0, 6.0), (1, 2.0)):
+        room[side == 2 * axis, axis], room[side == 2 * axis + 1, axis] = -end, end
+    room[side == 4, 2], room[side == 5, 2] = 0.0, 2.6
+    points = frames.apply(frames.pose(math.radians(45)), room)
+    found = room_of(points, np.zeros(3), reach=5.0, scanner=np.broadcast_to([0.0, 0.0, 1.6], points.shape))
+    assert found.sides == 4 and np.allclose(sorted(found.box.half)[1:], [2.06, 5.06], atol=0.12)
+
+
 def test_a_wall_behind_a_cupboard_is_the_face_of_its_own_room() -> None:
     scene = Scene()
     for x in (0.0, 4.2):

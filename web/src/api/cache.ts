@@ -15,13 +15,13 @@ export class Cache extends QueryClient {
       ...asked[0],
       fetchStatus: "fetching",
     })) {
-      if (state.data !== undefined || this.once.has(own)) continue;
+      if (!promise || state.data !== undefined || this.once.has(own)) continue;
       this.once.add(own);
       const here = () => {
         this.once.delete(own);
         return super.invalidateQueries({ queryKey, exact: true });
       };
-      void promise?.then(here, () => this.once.delete(own));
+      void promise.then(here, () => this.once.delete(own));
     }
     return super.invalidateQueries(...asked);
   }

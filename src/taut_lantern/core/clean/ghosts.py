@@ -29,18 +29,18 @@ AGREE, THROUGH = 0.02, 0.10  # metres beside the spacing of the rays, within whi
 AGREED = 0.25  # of images of a ghost, at which something was measured: the rest is hidden from all stations
 WRONG = 0.15  # of images that anybody has a say in, through which rays passed freely
 REAL = 0.2  # of the places themselves that other stations have a say in, not through the same mirror, at which they measured something
+SOME = 0.03  # of all places, that this has to be to count
 PLAIN, REAL_AT_MOST = 0.9, 0.4  # share of images that are met, from which on more of the places themselves may be, and how many
 DOUBT = 0.3  # of images round a cell, that may be contradicted where fewer are met
 BAD = 0.1  # of places round a cell, at which others measured something and whose image is not met, that may be of a mirror
-SOME = 0.03  # of all places, that this has to be to count
 SHIFT, DROP = 0.2, 0.6  # metres by which a plane is moved as a trial, and the share of what agreed that still may: chance is left as it is
-SHIFTS = (-0.5, -0.3, -0.2, 0.2, 0.3, 0.5)  # the same, where few points tell
+STRICT = 0.1  # the latter of a gap that reaches to where the plane ends, and of few telling points
+SHIFTS = (-0.5, -0.3, -0.2, 0.2, 0.3, 0.5)  # metres by which it is moved where few points tell
 HARDLY = 0.8  # of images that are met, where few points tell
 LOST, LOST_SHARE, MORE = 30, 0.03, 3.0  # points that are met no more when the plane is moved; how many times those that are met then only
 ENDED, MANY_ENDED = 8, 30  # rays that a wall of some thickness would have ended
 ON = 0.9  # of these, that went on, from which on there is no wall but a mirror
 ONE, MOST = 0.15, 0.8  # metres of depth of one surface, and the share of points that it may be
-STRICT = 0.1  # that share of a gap that reaches to where the plane ends, and of few telling points
 FREE = 0.3  # of places through which other rays passed, where few points tell
 SAYS = 40.0  # metres within which another station has a say
 AROUND = 0.56  # metres across in which it is told whether images are met
@@ -265,8 +265,8 @@ class _Case:
         sure = ended >= ENDED and on >= ON * ended
         if sure and not self.strict:
             most, least = (DOUBT, AGREED) if ended >= MANY_ENDED else (WRONG, HARDLY)
-            if (met := self._met(q, most)) is not None and met.mean() >= least:
-                return float(met.mean())
+            if (said := self._met(q, most)) is not None and said[0].mean() >= least:
+                return float(said[0].mean())
         return self._shown(q) if sure or not self.strict else None
 
     def _stands(self, q: Array) -> bool:
@@ -315,18 +315,18 @@ class _Case:
             free[far] |= _passed(self.own, [x], q[far])
         return case.share if free.mean() > FREE or (free.sum() > FEW and case.real < 0.1 * free.sum()) else None
 
-    def _met(self, q: Array, most: float = WRONG) -> Flags | None:
-        """At which images of points something was measured; None when too few are met, or rays passed freely through too many."""
+    def _met(self, q: Array, most: float = WRONG) -> tuple[Flags, Flags] | None:
+        """At which images of points something was measured, and through which rays passed freely; None when too few are met, or too many empty."""
         image = self.plane.image(q)
         met = _seen(self.own, self.stations, image)
         empty = _passed(self.own, self.stations, image) & ~met
-        return None if met.mean() < AGREED or empty.sum() > most * (met | empty).sum() else met
+        return None if met.mean() < AGREED or empty.sum() > most * (met | empty).sum() else (met, empty)
 
     def _asked(self, q: Array) -> _Asked | None:
         """What stations say of points and their images; None when it speaks against a mirror."""
-        if (met := self._met(q)) is None:
+        if (said := self._met(q)) is None:
             return None
-        empty = _passed(self.own, self.stations, self.plane.image(q)) & ~met
+        met, empty = said
         apart = self._others(q)
         real = self._real(q, apart)
         plain = met.mean() > PLAIN and empty.sum() < (1 - PLAIN) * (met | empty).sum()  # some places are met by chance all the same

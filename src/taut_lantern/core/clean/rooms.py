@@ -167,7 +167,7 @@ def _heart(far: NDArray[np.int64], band: NDArray[np.bool_], middle: int, way: in
 def _own_face(place: int, seen: Array, middle: int, way: int) -> int:
     """The line at ``place``, or, where that was seen from the other side alone, the fullest within WALL before it that was seen from this one:
     what shows of a wall over a cupboard. seen: share of each line."""
-    if seen[place - 1 : place + 2].max() >= HELD / 2:
+    if seen[max(place - 1, 0) : place + 2].max() >= HELD / 2:
         return place
     before = [k for k in range(place - way, place - way * (int(WALL / CELL) + 1), -way) if way * (k - middle) * CELL >= NEAREST]
     best = max(before, key=lambda k: seen[k], default=place)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -145,13 +146,18 @@ class Field:
         at[~inside] = 0
         return inside, at
 
+    @cached_property
+    def solid(self) -> Flags:
+        """Cells in the midst of what was measured."""
+        round_one = np.ones((3, 3), bool)
+        return np.asarray(ndimage.binary_erosion(ndimage.binary_closing(self.met, round_one), round_one))
+
     def pierced(self, plane: Plane, behind: Array) -> tuple[int, int]:
         """How many rays cross the plane beside a place of it that was measured, so that a wall there as thick as ``THICK`` would have ended them;
         and how many of these went on."""
         deep = plane.far - plane.off(behind)
         inside, at = self.at(behind * ((plane.far + THICK) / deep)[:, None])
-        solid = ndimage.binary_erosion(ndimage.binary_closing(self.met, np.ones((3, 3), bool)), np.ones((3, 3), bool))
-        ended = inside & solid[at[:, 0], at[:, 1]]
+        ended = inside & self.solid[at[:, 0], at[:, 1]]
         return int(ended.sum()), int((ended & (deep > plane.far + THICK + FLAT)).sum())
 
     def gathered(self, cells: NDArray[np.int64], fewest: int) -> list[Flags]:
