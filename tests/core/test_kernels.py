@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from taut_lantern.core import frames
 from taut_lantern.core.align.prepared import Prepared, prepare
-from taut_lantern.core.kernels import noise, objects, order, rays, reference
+from taut_lantern.core.kernels import beams, noise, objects, order, rays, reference
 from taut_lantern.core.kernels.apart import apart, settled
 from taut_lantern.core.scan.grid import range_image
 from taut_lantern.standins.scanner import Scanner
@@ -80,12 +80,48 @@ def test_which_pixels_are_solid_is_the_same(pair: Any) -> None:
     np.testing.assert_array_equal(objects.solid(g.image, g.step, g.wrap, rc), reference.solid(g.image, g.step, g.wrap, rc))
 
 
-@pytest.mark.parametrize("wrap", [True, False])
-def test_what_lies_on_no_surface_is_the_same(pair: Any, wrap: bool) -> None:
-    image = pair[0].grid.image
-    args = (image, wrap, 0.02, 0.012, 0.02, 0.05, 5.0 * pair[0].grid.step, 8)
-    found, expected = noise.between(*args), reference.between(*args)
-    assert (found != expected).sum() <= 2 and (found == 1).sum() > 20  # rounding at a limit
+def test_what_is_seen_of_a_pixel_does_not_depend_on_how_the_image_is_turned(pair: Any) -> None:
+    """Mirrored, turned by a quarter, and rolled where it goes all round: the same pixels are doubtful, and the same is seen of them."""
+    grid = pair[0].grid
+    ranges = np.linalg.norm(grid.image, axis=2).astype(np.float32)[:160, :300]
+
+    def seen(image: np.ndarray, wrap: bool, number: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Doubtful pixels by their number, and what is seen of them."""
+        doubts = beams.doubtful(image, wrap, 0.02, 0.006)
+        own, order = number[doubts], np.argsort(number[doubts])
+        return own[order], beams.sights(image, wrap, grid.step, doubts, np.argwhere(doubts))[order]
+
+    number = np.arange(ranges.size).reshape(ranges.shape)
+    for wrap, changes in ((False, (np.fliplr, np.flipud, np.transpose)), (True, (np.fliplr, np.flipud, lambda v: np.roll(v, 40, 1)))):
+        own, here = seen(ranges, wrap, number)
+        assert len(own) > 300
+        for change in changes:
+            again, there = seen(np.ascontiguousarray(change(ranges)), wrap, change(number))
+            np.testing.assert_array_equal(again, own)
+            np.testing.assert_allclose(there, here, atol=1e-5)
+
+
+def test_what_is_seen_of_a_beam_between_two_walls() -> None:
+    """Walls at 4 and 6 m whose edge one beam met at 5 m: no direction carries on to it, the walls' own pixels are held but for those at its side."""
+    ranges = np.full((11, 12), 4.0, np.float32)
+    ranges[:, 6:] = 6.0
+    ranges[5, 6] = 5.0
+    doubts = beams.doubtful(ranges, False, 0.02, 0.006)
+    assert list(map(tuple, np.argwhere(doubts))) == [(5, 6)]
+    (row,) = beams.sights(ranges, False, 0.002, doubts, np.array([[5, 6]]))
+    np.testing.assert_allclose(row[:8], 1.0, atol=1e-5)  # of all eight
+    np.testing.assert_allclose(row[16:24], 1.0, atol=1e-5)
+    assert list(row[[beams.NEARER, beams.FARTHER, 40]]) == [3, 5, 8] and list(row[41:48]) == [21, 27, 48, 0, 0, 0, 0]
+    assert row[36] == 5.0 and row[37] == np.float32(0.01) and list(row[29:31]) == [1, 1]
+
+
+def test_trees_are_summed() -> None:
+    """Two trees: one asks for the number 1 (at most 0.5: 1, else 2), the other is a leaf of 10."""
+    sight = np.array([[9, 0.5], [9, 0.6]], np.float32)
+    ints = (np.array(v, np.int32) for v in ([0, 3], [1, -1, -1, -1], [1, 0, 0, 0], [2, 0, 0, 0]))
+    first, asks, left, right = ints
+    got = beams.grown(sight, first, asks, np.array([0.5, 0, 0, 0], np.float32), left, right, np.array([0, 1, 2, 10], np.float32))
+    assert list(got) == [11, 12]
 
 
 @pytest.mark.parametrize("wrap", [True, False])

@@ -5,7 +5,7 @@ cars that move between the scans, a plant room on two floors. Metres, z up; a la
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -31,10 +31,24 @@ class Layout:
 
     def scans(self, scanner: Scanner, seed: int) -> dict[str, tuple[Scan, np.ndarray]]:
         """(scan, true pose station -> site) by station."""
-        out = {}
-        for k, (name, (x, y, z)) in enumerate(self.stations.items()):
-            out[name] = scan(self.scene(seed, k), (x, y, z + 1.6 + 0.04 * k), 0.7 * k + seed, 1000 * seed + k, scanner)
-        return out
+        return {name: self.one(k, scanner, seed) for k, name in enumerate(self.stations)}
+
+    def one(self, k: int, scanner: Scanner, seed: int) -> tuple[Scan, np.ndarray]:
+        x, y, z = list(self.stations.values())[k]
+        return scan(self.scene(seed, k), (x, y, z + 1.6 + 0.04 * k), 0.7 * k + seed, 1000 * seed + k, scanner)
+
+
+def on_two(make: Callable[[Scanner], Scan], scanner: Scanner) -> tuple[Scan, np.ndarray, np.ndarray]:
+    """A scan; (n,) which of its beams met two surfaces and lie 3 cm off both; and (n,) which met one. Told by the same scan without such."""
+    cloud, clean = make(scanner), make(replace(scanner, mixed=0.0))
+    ranges, true = (np.linalg.norm(c.xyz, axis=1) for c in (cloud, clean))
+    assert clean.row is not None and clean.column is not None
+    image = np.full((clean.row.max() + 1, clean.column.max() + 1), np.inf)
+    image[clean.row, clean.column] = true
+    off = np.abs(ranges - true) > 0.03
+    for axis in (0, 1):
+        off &= np.abs(np.roll(image, 1, axis)[clean.row, clean.column] - ranges) > 0.03
+    return cloud, off, ranges == true
 
 
 def room(s: Scene, low: Vec, high: Vec, doors: dict[str, tuple[float, float]]) -> None:

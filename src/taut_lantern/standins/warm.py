@@ -17,6 +17,7 @@ from ..core.scan.octree import arrange
 from ..core.scan.scan import Scan
 from ..core.targets.kinds import Wanted, find
 from ..formats import e57
+from ..formats.trees import trees
 from .scanner import Scanner
 from .site import simulate
 
@@ -38,7 +39,7 @@ def warm() -> None:
     tie(prepared)
     _keep_and_read_back(scans["ST-01"])
     Lasso(np.eye(4), np.array([[0.0, 0], [1, 0], [0, 1]])).inside(np.zeros((2, 3)))
-    noise.mixed(range_image(scans["ST-01"]), len(scans["ST-01"]))
+    noise.stray(range_image(scans["ST-01"]), len(scans["ST-01"]), trees())
     find(range_image(scans["ST-01"]), scans["ST-01"].intensity, Wanted((0.1,), (0.3,)))
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "warm.e57"

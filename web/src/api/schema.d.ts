@@ -4260,7 +4260,8 @@ export interface components {
         };
         /**
          * FilterIn
-         * @description strength: 0 takes only what is seen through nearly whole, 1 also what others half agree with.
+         * @description strength: of what moved, 0 takes only what is seen through nearly whole, 1 also what others half agree with; of points on no surface, 0 takes
+         *     those that are so more likely than not, 1 all that may be.
          */
         FilterIn: {
             /** Kinds */

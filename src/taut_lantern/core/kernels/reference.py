@@ -113,44 +113,6 @@ def say(
     return out
 
 
-def between(
-    image: NDArray[np.float32], wrap: bool, gap: float, near: float, beside: float, slant: float, steep: float, rough: int
-) -> NDArray[np.int8]:
-    rows, columns = image.shape[:2]
-    padded = np.zeros((rows + 4, columns + 4))
-    padded[2:-2, 2:-2] = np.linalg.norm(image.astype(float), axis=2)
-    if wrap:
-        padded[:, :2], padded[:, -2:] = padded[:, -4:-2], padded[:, 2:4]
-    rho = padded[2:-2, 2:-2]
-
-    def at(i: int, j: int) -> Array:
-        return padded[2 + i : 2 + i + rows, 2 + j : 2 + j + columns]
-
-    around = [(i, j) for i in (-1, 0, 1) for j in (-1, 0, 1) if i or j]
-    held = np.zeros((rows, columns), bool)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        for i, j in around:
-            q, q2, q3 = at(i, j), at(2 * i, 2 * j), at(-i, -j)
-            carried = 1 / (2 / q - 1 / q2)
-            ahead = (q2 > 0) & (np.abs(q - q2) <= steep * q) & (carried > 0) & (np.abs(carried - rho) <= near + slant * np.abs(q - q2))
-            both = (np.abs(q - rho) <= beside) & (q3 > 0) & (np.abs(q3 - rho) <= beside)
-            held |= (q > 0) & ((np.abs(q - rho) <= near / 2) | ahead | both)
-    near_by = np.array([at(i, j) for i, j in around])
-    there = near_by > 0
-    low, high = np.where(there, near_by, np.inf).min(axis=0), near_by.max(axis=0)
-    free = (rho > 0) & ~held & (there.sum(axis=0) >= 4)
-    out = np.zeros((rows, columns), np.int8)
-    out[free & ((low > rho + gap) | (high < rho - gap))] = 2
-    out[free & (low < rho - gap) & (high > rho + gap)] = 1
-    loose = np.zeros((rows + 4, columns + 4), int)
-    loose[2:-2, 2:-2] = out != 0
-    if wrap:
-        loose[:, :2], loose[:, -2:] = loose[:, -4:-2], loose[:, 2:4]
-    crowd = sum(loose[2 + i : 2 + i + rows, 2 + j : 2 + j + columns] for i in range(-2, 3) for j in range(-2, 3))
-    out[crowd > rough] = 0
-    return out
-
-
 def joined(ranges: NDArray[np.float32], wrap: bool, join: float, steep: float, slant: float) -> NDArray[np.int32]:
     rows, columns = ranges.shape
     padded = np.zeros((rows + 4, columns + 4))

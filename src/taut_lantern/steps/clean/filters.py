@@ -19,6 +19,7 @@ from ...core.clean.ghosts import ghosts
 from ...core.errors import BadInput, NotEnough
 from ...core.scan.grid import range_image
 from ...core.scan.scan import Scan
+from ...formats.trees import trees
 from ...site.common import Array, Progress, clean_name, get_project, matrix, owned, settled, state_of, stations_of, still
 from ...site.parts import stations_in, wanted
 from ...site.placing import up_of
@@ -47,7 +48,7 @@ WHOLE = 16_000_000  # pixels of the image that edges are told in
 
 
 def start(project_id: str, kinds: list[str], strength: float, part_id: str | None = None, limits: dict[str, float] | None = None) -> str:
-    """Look for what does not belong, in the background. strength 0 to 1, of what moved; limits: of far, near, dim and dust."""
+    """Look for what does not belong, in the background. strength 0 to 1, of what moved and of edges; limits: of far, near, dim and dust."""
     if not kinds or (unknown := [k for k in kinds if k not in KINDS]):
         raise BadInput(f"unknown filter {', '.join(unknown) if kinds else ''}", subject="kinds", remedy=f"use {', '.join(KINDS)}")
     own = {k: float((limits or {}).get(k, np.nan)) for k in kinds if k in LIMITS}
@@ -95,7 +96,7 @@ def run(project_id: str, params: dict[str, Any], progress: Progress) -> dict[str
                 )
             found += _Compared(s, project_id, stations, params["part"], progress).look(compared, float(params["strength"]))
         if single := [k for k in kinds if k in OF_ONE]:
-            found += _of_one(s, stations, single, params.get("limits") or {}, progress)
+            found += _of_one(s, stations, single, params.get("limits") or {}, float(params["strength"]), progress)
         return state, found
 
     def commit(looked: tuple[int, list[Proposal]]) -> dict[str, Any]:
@@ -201,9 +202,12 @@ def _called(size: Array) -> str:
     return f"A thing of {wide:.1f} m"
 
 
-def _of_one(s: Session, stations: list[Station], kinds: list[str], limits: dict[str, float], progress: Progress) -> list[Proposal]:
+def _of_one(
+    s: Session, stations: list[Station], kinds: list[str], limits: dict[str, float], strength: float, progress: Progress
+) -> list[Proposal]:
     points: dict[str, dict[str, Index]] = {k: {} for k in kinds}
     most: dict[str, list[dict[str, Any]]] = {k: [] for k in kinds}
+    doubt = dict.fromkeys(kinds, 0.0)
     for k, station in enumerate(stations):
         progress.report(f"looking for {KINDS[kinds[0]]} in {station.name}", k, len(stations))
         progress.check()
@@ -211,8 +215,9 @@ def _of_one(s: Session, stations: list[Station], kinds: list[str], limits: dict[
         scan = read_station(s, station).take(alive)
         if len(scan) < 100:
             continue
-        for kind, own in _found(scan, kinds, limits):
+        for kind, own, good in _found(scan, kinds, limits, strength):
             index = alive[np.nonzero(own)[0]]
+            doubt[kind] += good
             if len(index):
                 points[kind][station.id] = index
             if len(index) > TOO_MUCH * len(scan):
@@ -225,23 +230,26 @@ def _of_one(s: Session, stations: list[Station], kinds: list[str], limits: dict[
         "near": f"Points nearer than {limits.get('near', 0):g} m to their scanner",
         "dim": f"Points of an intensity below {limits.get('dim', 0):g}",
     }
-    return [Proposal(kind, words[kind], points[kind], {"too_much": most[kind]}) for kind in kinds if points[kind]]
+    doubts = {k: f"; some {round(v):,} of them may be good" for k, v in doubt.items() if v >= 0.5}
+    return [Proposal(kind, words[kind] + doubts.get(kind, ""), points[kind], {"too_much": most[kind]}) for kind in kinds if points[kind]]
 
 
-def _found(scan: Scan, kinds: list[str], limits: dict[str, float]) -> Iterable[tuple[str, NDArray[np.bool_]]]:
+def _found(scan: Scan, kinds: list[str], limits: dict[str, float], strength: float) -> Iterable[tuple[str, NDArray[np.bool_], float]]:
+    """By kind, which points, and how many of them are expected to be good."""
     if {"edge", "lone", "dust"} & set(kinds):
         grid = range_image(scan, WHOLE)
-        told = {"edge": noise.mixed, "lone": noise.lone}
-        yield from ((k, told[k](grid, len(scan))) for k in kinds if k in told)
+        if {"edge", "lone"} & set(kinds):
+            told = noise.stray(grid, len(scan), trees(), strength)
+            yield from ((k, own, float(told.good[own].sum())) for k, own in (("edge", told.between), ("lone", told.alone)) if k in kinds)
         if "dust" in kinds:
-            yield "dust", noise.afloat(grid, len(scan), limits["dust"], scan.intensity)
+            yield "dust", noise.afloat(grid, len(scan), limits["dust"], scan.intensity), 0.0
     ranges = np.linalg.norm(scan.xyz, axis=1)
     if "far" in kinds:
-        yield "far", ranges > limits["far"]
+        yield "far", ranges > limits["far"], 0.0
     if "near" in kinds:
-        yield "near", ranges < limits["near"]
+        yield "near", ranges < limits["near"], 0.0
     if "dim" in kinds and scan.intensity is not None:
-        yield "dim", scan.intensity < limits["dim"]
+        yield "dim", scan.intensity < limits["dim"], 0.0
 
 
 def decide(project_id: str, edit_id: str, version: int | None, delete: bool, code: int | None = None) -> None:

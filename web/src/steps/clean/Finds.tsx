@@ -130,9 +130,9 @@ export function Finds({ id, finds, part }: { id: string; finds: Edit[]; part: st
           )}
         </label>
       ))}
-      {kinds.includes("mover") && (
+      {STRONG.some((k) => kinds.includes(k)) && (
         <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
-          <span className="flex-1">Strength, of what moved</span>
+          <span className="flex-1">Strength (what moved, edges, lone points)</span>
           <input
             type="range"
             min={0}
@@ -176,6 +176,7 @@ export function Finds({ id, finds, part }: { id: string; finds: Edit[]; part: st
 }
 
 const strengthOf = (v: number) => (v < 0.4 ? "careful" : v > 0.6 ? "thorough" : "middle");
+const STRONG = ["mover", "edge", "lone"] as const;
 const SHOWN = 30;
 const DO = "cursor-pointer text-action underline";
 
