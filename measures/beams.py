@@ -154,7 +154,7 @@ def grow(x: NDArray, y: NDArray) -> Trees:
     quick = _model(80, 31, 0.15).fit(x[some], y[some])
     hard = y | (np.concatenate([quick.decision_function(v) for v in np.array_split(x, 64)]) - np.log(0.4 / 0.12) > EASY)
     kept = hard | (rng.random(len(y)) < 1 / FEW)
-    model = _model(320, 40, 0.07).fit(x[kept], y[kept], np.where(hard[kept], 1.0, FEW))
+    model = _model(500, 56, 0.06).fit(x[kept], y[kept], np.where(hard[kept], 1.0, FEW))
     trees = [p[0].nodes for p in model._predictors]
     first = np.cumsum([0] + [len(t) for t in trees[:-1]])
     nodes, add = np.concatenate(trees), np.repeat(first, [len(t) for t in trees])

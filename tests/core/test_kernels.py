@@ -120,7 +120,7 @@ def test_trees_are_summed() -> None:
     sight = np.array([[9, 0.5], [9, 0.6]], np.float32)
     ints = (np.array(v, np.int32) for v in ([0, 3], [1, -1, -1, -1], [1, 0, 0, 0], [2, 0, 0, 0]))
     first, asks, left, right = ints
-    got = beams.grown(sight, first, asks, np.array([0.5, 0, 0, 0], np.float32), left, right, np.array([0, 1, 2, 10], np.float32))
+    got = beams.grown(sight, first, asks, np.array([0.5, 0, 0, 0], np.float32), left, right, np.array([0, 1, 2, 10], np.float32), -99.0)
     assert list(got) == [11, 12]
 
 

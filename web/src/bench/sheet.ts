@@ -1,7 +1,9 @@
 /** A section on the drawing table: the slab's points at true scale, the traces over them, and the cursor of the drawing hand above all. */
 import { drawScale } from "./marks";
+import { coloured, dense } from "./paper";
 import type { P } from "./pen";
 import { Pinned } from "./pinned";
+import { type CutMark, DASH, drawPull, gripped, INK, laid, type Pull } from "./pulled";
 import { Snap, type Caught } from "./snap";
 
 interface Letters {
@@ -35,43 +37,12 @@ interface SheetHands {
   pull(cut: string, a: P, b: P): void;
   picture(id: string): string; // where it is found
 }
-export interface CutMark {
-  id: string;
-  name: string;
-  a: number[];
-  b: number[];
-}
 export interface Marks {
   lines: number[][][];
   letters: Letters[];
   cuts: CutMark[];
 }
-/** A cut that is moved by its line: as a whole, or by the end a or b. */
-interface Pull {
-  cut: CutMark;
-  end: "a" | "b" | null;
-  from: P;
-  to: P;
-}
-const INK = "#1e2530";
-const DASH: Record<string, number[]> = { dashed: [7, 3], dotted: [1.5, 3], "dash-dot": [9, 3, 1.5, 3] };
 const REACH = 8; // pixels
-
-/** Where a cut lies as it is moved: square to itself as a whole, or turned about its other end. */
-function laid({ cut, end, from, to }: Pull): [P, P] {
-  const [a, b]: [P, P] = [
-    [cut.a[0]!, cut.a[1]!],
-    [cut.b[0]!, cut.b[1]!],
-  ];
-  if (end) return end === "a" ? [to, b] : [a, to];
-  const long = Math.hypot(b[0] - a[0], b[1] - a[1]);
-  const [nx, ny] = [-(b[1] - a[1]) / long, (b[0] - a[0]) / long];
-  const by = (to[0] - from[0]) * nx + (to[1] - from[1]) * ny;
-  return [
-    [a[0] + by * nx, a[1] + by * ny],
-    [b[0] + by * nx, b[1] + by * ny],
-  ];
-}
 
 export class Sheet {
   private g: CanvasRenderingContext2D;
@@ -119,7 +90,7 @@ export class Sheet {
       (e) => {
         canvas.setPointerCapture(e.pointerId);
         this.drag = { x: e.offsetX, y: e.offsetY, far: false, button: e.button };
-        this.pulled = e.button === 0 && !this.pen ? this.grip(e.offsetX, e.offsetY) : null;
+        this.pulled = e.button === 0 && !this.pen ? this.grip(e) : null;
       },
       { signal },
     );
@@ -233,7 +204,7 @@ export class Sheet {
 
   private move(e: PointerEvent) {
     const d = this.drag;
-    if (!d) this.g.canvas.style.cursor = !this.pen && this.grip(e.offsetX, e.offsetY) ? "move" : "";
+    if (!d) this.g.canvas.style.cursor = !this.pen && this.grip(e) ? "move" : "";
     if (d && this.pulled) {
       d.far ||= Math.hypot(e.offsetX - d.x, e.offsetY - d.y) > 4;
       this.pulled.to = this.at(e.offsetX, e.offsetY);
@@ -263,18 +234,8 @@ export class Sheet {
     this.hands.pick(this.catch(e.offsetX, e.offsetY, e.altKey).at, under, e.shiftKey);
   }
 
-  /** The cut whose line lies under a place of the canvas, and which end of it. */
-  private grip(px: number, py: number): Pull | null {
-    const here = this.at(px, py);
-    const near = (p: number[]) => Math.hypot(p[0]! - here[0], p[1]! - here[1]) < 1.4 * REACH * this.scale;
-    for (const cut of this.marks.cuts) {
-      const [x, y] = [cut.b[0]! - cut.a[0]!, cut.b[1]! - cut.a[1]!];
-      const along = ((here[0] - cut.a[0]!) * x + (here[1] - cut.a[1]!) * y) / (x * x + y * y);
-      const foot = [cut.a[0]! + along * x, cut.a[1]! + along * y];
-      const end = near(cut.a) ? "a" : near(cut.b) ? "b" : null;
-      if (end || (along > 0 && along < 1 && near(foot))) return { cut, end, from: here, to: here };
-    }
-    return null;
+  private grip(e: PointerEvent): Pull | null {
+    return gripped(this.marks.cuts, this.at(e.offsetX, e.offsetY), 1.4 * REACH * this.scale);
   }
 
   /** Put back the cut that is being moved; false when none is. */
@@ -316,35 +277,13 @@ export class Sheet {
     this.stale = false;
     this.top.clearRect(0, 0, w, h);
     if (this.pen && this.cursor) this.hand(this.pen, this.cursor);
-    if (this.pulled && this.drag?.far) this.ghost(this.pulled);
-  }
-
-  private ghost(pull: Pull) {
-    const g = this.top;
-    const [a, b] = laid(pull);
-    g.strokeStyle = "#e8a700";
-    g.lineWidth = 2.5;
-    g.setLineDash(DASH["dashed"]!);
-    g.beginPath();
-    g.moveTo(...this.pixel(a));
-    g.lineTo(...this.pixel(b));
-    g.stroke();
-    g.setLineDash([]);
-    const far = Math.hypot(a[0] - pull.cut.a[0]!, a[1] - pull.cut.a[1]!) / this.unit.metre;
-    const turned = (Math.atan2(b[1] - a[1], b[0] - a[0]) * 180) / Math.PI;
-    const words = pull.end ? `${turned.toFixed(2)}°` : `${far.toFixed(3)} ${this.unit.name}`;
-    const [x, y] = this.pixel(pull.to);
-    g.font = "12.5px 'Atkinson Hyperlegible Mono', monospace";
-    g.fillStyle = "rgba(252,250,245,0.94)";
-    g.fillRect(x + 12, y + 12, g.measureText(words).width + 8, 18);
-    g.fillStyle = INK;
-    g.fillText(words, x + 16, y + 25);
+    if (this.pulled && this.drag?.far) drawPull(this.top, this.pulled, (p) => this.pixel(p), this.unit);
   }
 
   private paper(w: number, h: number) {
     const image = this.g.createImageData(w, h);
     new Uint32Array(image.data.buffer).fill(0xffe8f1f5); // paper
-    if (this.cloud !== "off") this.paint(image, w, h);
+    if (this.cloud !== "off") this.paint(image);
     this.g.putImageData(image, 0, 0);
     this.g.strokeStyle = this.g.fillStyle = "#5a6170";
     this.g.lineWidth = 1.2;
@@ -387,25 +326,10 @@ export class Sheet {
     g.fillText(words, left, py + 25);
   }
 
-  private paint(image: ImageData, w: number, h: number) {
-    const count = this.cloud === "density" ? new Uint16Array(w * h) : null;
-    const grey = this.cloud === "intensity";
-    for (let k = 0, i = 0; k < this.points.length; k += 2, i += 4) {
-      const x = Math.round(w / 2 + (this.points[k]! - this.middle[0]) / this.scale);
-      const y = Math.round(h / 2 - (this.points[k + 1]! - this.middle[1]) / this.scale);
-      if (x < 0 || y < 0 || x >= w || y >= h) continue;
-      const o = y * w + x;
-      if (count) count[o]!++;
-      else for (let j = 0; j < 3; j++) image.data[4 * o + j] = this.colours[i + (grey ? 3 : j)]!;
-    }
-    if (!count) return;
-    for (let o = 0; o < count.length; o++) {
-      if (!count[o]) continue;
-      const v = Math.max(105, 205 - 30 * Math.log2(1 + count[o]!));
-      image.data[4 * o] = v;
-      image.data[4 * o + 1] = v + 4;
-      image.data[4 * o + 2] = v + 10;
-    }
+  private paint(image: ImageData) {
+    const place = { middle: this.middle, scale: this.scale };
+    if (this.cloud === "density") dense(image, this.points, place);
+    else coloured(image, this.points, this.colours, place, this.cloud === "intensity");
   }
 
   private picture(t: SheetTrace, id: string) {

@@ -41,6 +41,9 @@ LOST, LOST_SHARE, MORE = 30, 0.03, 3.0  # points that are met no more when the p
 ENDED, MANY_ENDED = 8, 30  # rays that a wall of some thickness would have ended
 ON = 0.9  # of these, that went on, from which on there is no wall but a mirror
 ONE, MOST = 0.15, 0.8  # metres of depth of one surface, and the share of points that it may be
+MANY_ALIKE = (
+    600  # points of one surface along the plane, as a tread that lies as far below a landing as another above it, that may be chance
+)
 FREE = 0.3  # of places through which other rays passed, where few points tell
 SAYS = 40.0  # metres within which another station has a say
 AROUND = 0.56  # metres across in which it is told whether images are met
@@ -255,6 +258,8 @@ class _Case:
         if ended >= MANY_ENDED and on < 0.5 * ended:  # the wall has a thickness, and stands
             return None
         if self.strict and self._stands(p[:: max(1, len(p) // MANY)]):
+            return None
+        if len(p) < MANY_ALIKE and self._alike(p):
             return None
         some = np.nonzero(telling)[0]
         if len(some) >= LEAST_TELLING and (share := self._moved(p[some], len(some) < TELLING)) is not None:

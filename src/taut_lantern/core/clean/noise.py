@@ -23,6 +23,7 @@ GAP = 0.02  # metres by which a neighbour is nearer or farther where there is an
 NEAR = 0.006  # metres within which two of the eight directions that carry on to a pixel hold it
 GOOD = 0.0009  # share of a scan's points that may be expected to be good among those taken, at middle strength; a fourth and four times at the ends
 LEAST, EAGER = -1.0, 5.0  # log odds of being on no surface that all that is taken has, at no strength; by how much less at full strength
+HOPELESS = -7.5  # log odds by the first trees, at which the rest is not asked
 ASKED = 200_000  # pixels that are looked at in one go
 SLANT = 0.05  # of what two neighbours differ by, that the surface they carry on may miss besides
 STEEP = 5.0  # pixels of depth between neighbours of one surface: incidence up to 79 degrees
@@ -48,7 +49,7 @@ class Trees:
 
     def said(self, seen: NDArray[np.float32]) -> NDArray[np.float64]:
         """(n,) log odds of being on no surface, of sights (n, SIGHTS)."""
-        return np.asarray(beams.grown(seen, self.first, self.asks, self.limit, self.left, self.right, self.value))
+        return np.asarray(beams.grown(seen, self.first, self.asks, self.limit, self.left, self.right, self.value, HOPELESS))
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ jit: Any = njit(cache=True, nogil=True, error_model="numpy")
 
 OUT = 9.0  # metres that stand for "nothing there"
 SIGHTS = 48  # numbers that tell of a pixel, see ``sights``
+EACH = 40  # trees after which it is looked whether more can matter
 NEARER, FARTHER = 38, 39  # of these, the counts of neighbours nearer and farther
 
 
@@ -146,8 +147,9 @@ def sights(ranges, wrap, step, doubts, where):  # type: ignore[no-untyped-def]
 
 
 @jit
-def grown(sight, first, asks, limit, left, right, value):  # type: ignore[no-untyped-def]
-    """(n,) float64: the sum over all trees of the leaf that each row of sight (n, k) comes to. first (t,): the root of each tree among the nodes;
+def grown(sight, first, asks, limit, left, right, value, hopeless):  # type: ignore[no-untyped-def]
+    """(n,) float64: the sum over all trees of the leaf that each row of sight (n, k) comes to; over the first EACH, or twice EACH and so on, where
+    that is below ``hopeless``. first (t,): the root of each tree among the nodes;
     of a node: which number it asks for (-1 in a leaf), its limit (at most: left, else right), the nodes that follow, the leaf's value."""
     out = np.zeros(len(sight))
     for k in range(len(sight)):
@@ -156,4 +158,6 @@ def grown(sight, first, asks, limit, left, right, value):  # type: ignore[no-unt
             while asks[n] >= 0:
                 n = left[n] if sight[k, asks[n]] <= limit[n] else right[n]
             out[k] += value[n]
+            if t % EACH == EACH - 1 and out[k] < hopeless:
+                break
     return out

@@ -230,7 +230,7 @@ def _of_one(
         "near": f"Points nearer than {limits.get('near', 0):g} m to their scanner",
         "dim": f"Points of an intensity below {limits.get('dim', 0):g}",
     }
-    doubts = {k: f"; some {round(v):,} of them may be good" for k, v in doubt.items() if v >= 0.5}
+    doubts = {k: f"; some {round(float(f'{v:.2g}')):,} of them may be good" for k, v in doubt.items() if v >= 0.5}
     return [Proposal(kind, words[kind] + doubts.get(kind, ""), points[kind], {"too_much": most[kind]}) for kind in kinds if points[kind]]
 
 

@@ -132,7 +132,9 @@ export function Finds({ id, finds, part }: { id: string; finds: Edit[]; part: st
       ))}
       {STRONG.some((k) => kinds.includes(k)) && (
         <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
-          <span className="flex-1">Strength (what moved, edges, lone points)</span>
+          <span className="flex-1" title="of what moved, of points between two surfaces and of points that stand alone">
+            Strength
+          </span>
           <input
             type="range"
             min={0}
