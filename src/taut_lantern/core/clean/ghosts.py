@@ -29,6 +29,7 @@ AGREE, THROUGH = 0.02, 0.10  # metres beside the spacing of the rays, within whi
 AGREED = 0.25  # of images of a ghost, at which something was measured: the rest is hidden from all stations
 WRONG = 0.15  # of images that anybody has a say in, through which rays passed freely
 REAL = 0.2  # of the places themselves that other stations have a say in, not through the same mirror, at which they measured something
+ROOM = 0.8  # of them, at which a gap is a door unless nearly all images are met
 SOME = 0.03  # of all places, that this has to be to count
 PLAIN, REAL_AT_MOST = 0.9, 0.4  # share of images that are met, from which on more of the places themselves may be, and how many
 DOUBT = 0.3  # of images round a cell, that may be contradicted where fewer are met
@@ -257,7 +258,7 @@ class _Case:
         ended, on = self.field.pierced(self.plane, p)
         if ended >= MANY_ENDED and on < 0.5 * ended:  # the wall has a thickness, and stands
             return None
-        if self.strict and self._stands(p[:: max(1, len(p) // MANY)]):
+        if self._stands(p[:: max(1, len(p) // MANY)]):
             return None
         if len(p) < MANY_ALIKE and self._alike(p):
             return None
@@ -275,9 +276,13 @@ class _Case:
         return self._shown(q) if sure or not self.strict else None
 
     def _stands(self, q: Array) -> bool:
-        """Whether others measured something at many of the places themselves, of points that do not tell too."""
+        """Whether others measured something at many of the places themselves, of points that do not tell too; at nearly all, and fewer images are
+        met than of a mirror that shows what is behind it, where the gap does not reach to where the plane ends."""
         apart = self._others(q)
-        return self._real(q, apart) > max(REAL_AT_MOST * sum(len(far) for _, far in apart), SOME * len(q))
+        most = REAL_AT_MOST if self.strict else ROOM
+        if self._real(q, apart) <= max(most * sum(len(far) for _, far in apart), SOME * len(q)):
+            return False
+        return self.strict or bool(_seen(self.own, self.stations, self.plane.image(q)).mean() < PLAIN)
 
     def _real(self, q: Array, apart: list[tuple[Seen, NDArray[np.int64]]]) -> int:
         return sum(int(_seen(self.own, [x], q[far]).sum()) for x, far in apart)
