@@ -16,16 +16,15 @@ from scipy import ndimage
 from scipy.spatial import cKDTree
 
 from .. import frames
-from ..kernels import objects as kernel
 from .movers import Seen
 from .turning import CELL, FLAT, LIKE, Field, Plane, normals, planes
+from .witness import measured, passed, votes
 
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
 BEYOND = 0.06  # metres behind a plane from which on a point is behind it
 FEWEST, TELLING, LEAST_TELLING = 200, 60, 20  # pixels of a ghost, and telling ones among them; when all of them are met
 TILT = 0.3  # of the turn, by which a telling surface is moved
-AGREE, THROUGH = 0.02, 0.10  # metres beside the spacing of the rays, within which something was measured at a place; behind it
 AGREED = 0.25  # of images of a ghost, at which something was measured: the rest is hidden from all stations
 WRONG = 0.15  # of images that anybody has a say in, through which rays passed freely
 REAL = 0.2  # of the places themselves that other stations have a say in, not through the same mirror, at which they measured something
@@ -121,8 +120,8 @@ def _again(known: Ghost, own: Seen, stations: Sequence[Seen], before: Flags) -> 
     if len(mine) < FEW:
         return None
     some = own.xyz[mine[:: max(1, len(mine) // MANY)]].astype(float)
-    met = _seen(own, stations, plane.image(some))
-    empty = _passed(own, stations, plane.image(some)) & ~met
+    met = measured(own, stations, plane.image(some))
+    empty = passed(own, stations, plane.image(some)) & ~met
     if met.mean() < 2 * AGREED or empty.sum() > WRONG * (met | empty).sum():
         return None
     return Ghost(own.name, mine, known.at, known.normal, float(met.mean()), known.crossed)
@@ -207,10 +206,10 @@ class _Case:
     def _trimmed(self, region: Flags, p: Array, cell: NDArray[np.int64], telling: Flags) -> Flags:
         """Cells of a mirror without those of what stands beside it, told by all points: others measured it where it is more often than its image
         is met, or where it hangs together with nothing that tells; at a plane's end, hardly any image is met."""
-        met = _seen(self.own, self.stations, self.plane.image(p))
+        met = measured(self.own, self.stations, self.plane.image(p))
         real = np.zeros(len(p), bool)
         for x, far in self._others(p):
-            real[far] |= _seen(self.own, [x], p[far])
+            real[far] |= measured(self.own, [x], p[far])
         counts = (np.bincount(cell, weight, len(region)).reshape(self.field.shape) for weight in (None, met, real, real & ~met))
         total, good, there, against = (ndimage.uniform_filter(v.astype(float), round(AROUND / CELL / 2)) for v in counts)
         beside = (against > BAD * total) & (there > good)
@@ -234,12 +233,12 @@ class _Case:
         some = some[:: max(1, len(some) // (3 * MANY))]
         q = p[some]
         image = self.plane.image(q)
-        if _seen(self.own, self.stations, image[::8]).mean() < SOME:  # most gaps are doors
+        if measured(self.own, self.stations, image[::8]).mean() < SOME:  # most gaps are doors
             return []
-        met = _seen(self.own, self.stations, image)
-        bad = _passed(self.own, self.stations, image) & ~met
+        met = measured(self.own, self.stations, image)
+        bad = passed(self.own, self.stations, image) & ~met
         for x, far in self._others(q):
-            bad[far] |= _seen(self.own, [x], q[far]) & ~met[far]
+            bad[far] |= measured(self.own, [x], q[far]) & ~met[far]
         counts = (np.bincount(cell[some], weight, len(self.cells)).reshape(self.field.shape) for weight in (None, met, bad))
         wide = round(AROUND / CELL / (2 if self.strict else 1))
         total, good, against = (ndimage.uniform_filter(v.astype(float), wide) for v in counts)
@@ -282,10 +281,10 @@ class _Case:
         most = REAL_AT_MOST if self.strict else ROOM
         if self._real(q, apart) <= max(most * sum(len(far) for _, far in apart), SOME * len(q)):
             return False
-        return self.strict or bool(_seen(self.own, self.stations, self.plane.image(q)).mean() < PLAIN)
+        return self.strict or bool(measured(self.own, self.stations, self.plane.image(q)).mean() < PLAIN)
 
     def _real(self, q: Array, apart: list[tuple[Seen, NDArray[np.int64]]]) -> int:
-        return sum(int(_seen(self.own, [x], q[far]).sum()) for x, far in apart)
+        return sum(int(measured(self.own, [x], q[far]).sum()) for x, far in apart)
 
     def _shown(self, q: Array) -> float | None:
         """The same of points that hardly tell, by the rims of what they show: an image that is met where the plane is and not where it is moved
@@ -293,7 +292,7 @@ class _Case:
         if (case := self._asked(q)) is None or case.share < HARDLY:
             return None
         for shift in SHIFTS:
-            moved = _seen(self.own, self.stations, Plane(self.plane.normal, self.plane.far + shift).image(q))
+            moved = measured(self.own, self.stations, Plane(self.plane.normal, self.plane.far + shift).image(q))
             lost, won = int((case.met & ~moved).sum()), int((moved & ~case.met).sum())
             if lost < max(LOST, LOST_SHARE * len(q)) or lost < MORE * (won + 1):
                 return None
@@ -308,7 +307,7 @@ class _Case:
             return None
         most = (STRICT if few or self.strict else DROP) * case.share
         moved = (Plane(self.plane.normal, self.plane.far + shift) for shift in (-SHIFT, SHIFT))
-        return None if any(_seen(self.own, self.stations, plane.image(q)).mean() > most for plane in moved) else case.share
+        return None if any(measured(self.own, self.stations, plane.image(q)).mean() > most for plane in moved) else case.share
 
     def _alike(self, p: Array) -> bool:
         """Whether most of the points are of one surface along the plane, which may lie as far behind it as another before it by chance."""
@@ -322,14 +321,14 @@ class _Case:
             return None
         free = np.zeros(len(q), bool)
         for x, far in case.apart:
-            free[far] |= _passed(self.own, [x], q[far])
+            free[far] |= passed(self.own, [x], q[far])
         return case.share if free.mean() > FREE or (free.sum() > FEW and case.real < 0.1 * free.sum()) else None
 
     def _met(self, q: Array, most: float = WRONG) -> tuple[Flags, Flags] | None:
         """At which images of points something was measured, and through which rays passed freely; None when too few are met, or too many empty."""
         image = self.plane.image(q)
-        met = _seen(self.own, self.stations, image)
-        empty = _passed(self.own, self.stations, image) & ~met
+        met = measured(self.own, self.stations, image)
+        empty = passed(self.own, self.stations, image) & ~met
         return None if met.mean() < AGREED or empty.sum() > most * (met | empty).sum() else (met, empty)
 
     def _asked(self, q: Array) -> _Asked | None:
@@ -359,48 +358,5 @@ class _Case:
         else:
             own = np.ones(len(q), bool)
         near = np.linalg.norm(q - origin, axis=1) < SAYS
-        votes = _votes(self.own, other, q)
-        return other, np.nonzero(own & near & ((votes == 1) | (votes == 2)))[0]
-
-
-def _votes(own: Seen, other: Seen, points: Array) -> NDArray[np.int8]:
-    t = frames.inverse(other.T_part_station) @ own.T_part_station
-    blank = np.zeros((len(points), 3))
-    return np.asarray(kernel.say(other.grid.ring, other.grid.geo, other.grid.wrap, t, points, blank, AGREE, THROUGH, 0.0))
-
-
-def _passed(own: Seen, stations: Sequence[Seen], points: Array) -> Flags:
-    """(n,) through which of the points (n, 3) the rays of some station passed freely."""
-    out = np.zeros(len(points), bool)
-    for other in stations:
-        out |= _votes(own, other, points) == 2
-    return out
-
-
-def _seen(own: Seen, stations: Sequence[Seen], points: Array) -> Flags:
-    """(n,) at which of the points (n, 3), in the station's frame, some station measured something."""
-    out = np.zeros(len(points), bool)
-    for other in stations:
-        rest = np.nonzero(~out)[0]
-        out[rest] = _beside(other, frames.apply(frames.inverse(other.T_part_station) @ own.T_part_station, points[rest]))
-    return out
-
-
-def _beside(other: Seen, p: Array) -> Flags:
-    """(n,) at which points of a station's frame one of the nine rays that pass nearest ended beside them, in space."""
-    grid = other.grid
-    rows, columns = grid.image.shape[:2]
-    ranges = np.linalg.norm(p, axis=1)
-    row = np.round((np.arctan2(p[:, 2], np.hypot(p[:, 0], p[:, 1])) - grid.geo[2]) / grid.geo[3]).astype(np.int64)
-    turn = np.mod(np.arctan2(p[:, 1], p[:, 0]) - grid.geo[0] + 0.5 * grid.geo[1], 2 * np.pi) - 0.5 * grid.geo[1]
-    column = np.round(turn / grid.geo[1]).astype(np.int64)
-    slack = AGREE + grid.step * ranges
-    out = np.zeros(len(p), bool)
-    for i in (0, -1, 1):
-        for j in (0, -1, 1):
-            r, c = row + i, (column + j) % columns if grid.wrap else column + j
-            inside = (r >= 0) & (r < rows) & (c >= 0) & (c < columns) & ~out
-            at = np.nonzero(inside)[0]
-            there = grid.image[r[at], c[at]].astype(float)
-            out[at] = (np.linalg.norm(there - p[at], axis=1) <= slack[at]) & (there != 0).any(axis=1)
-    return out
+        said = votes(self.own, other, q)
+        return other, np.nonzero(own & near & ((said == 1) | (said == 2)))[0]
