@@ -45,9 +45,8 @@ def thicket(seed: int, open_air: bool) -> Scene:
         s.box((-half, -half, high), (half, half, high + 0.2), PALE, 0.6)
     for axis, at in ((0, -half - 0.2), (0, half), (1, -half - 0.2), (1, half)):
         if not open_air or rng.random() < 0.5:
-            s.wall(
-                axis, at, 0.2, (-half, half), (0, high or rng.uniform(1.5, 6)), [(-1.0, 0.2, 0.0, 2.1)] if rng.random() < 0.5 else [], PALE
-            )
+            tall = high or rng.uniform(1.5, 6)
+            s.wall(axis, at, 0.2, (-half, half), (0, tall), [(-1.0, 0.2, 0.0, 2.1)] if rng.random() < 0.5 else [], PALE)
 
     def place(low: float = 0.0, top: float = 3.0) -> NDArray:
         while True:
@@ -103,10 +102,8 @@ def lesson(seed: int) -> tuple[NDArray, NDArray]:
     """(n, SIGHTS) what is seen of the doubtful pixels of a scan, (n,) 1 where on no surface, 0 on one."""
     rng = np.random.default_rng([seed, 23])
     scene, where = _scenes(seed)
-    points, noise = (
-        int(rng.choice([250_000, 500_000, 1_000_000, 1_000_000, 2_000_000])),
-        float(rng.choice([0.0006, 0.0012, 0.0012, 0.0012, 0.0025, 0.005])),
-    )
+    points = int(rng.choice([250_000, 500_000, 1_000_000, 1_000_000, 2_000_000]))
+    noise = float(rng.choice([0.0006, 0.0012, 0.0012, 0.0012, 0.0025, 0.005]))
     mixed, yaw = float(rng.choice([0.08, 0.15, 0.15, 0.3])), float(rng.uniform(0, 6.28))
     scanner = Scanner(points=points, noise=noise, mixed=mixed)
     cloud, off, good = on_two(lambda x: scan(scene, where, yaw, seed, x)[0], scanner)
@@ -176,10 +173,5 @@ def run() -> list[Row]:
     x, y = np.concatenate([v[0] for v in lessons]), np.concatenate([v[1] for v in lessons])
     trees = grow(x, y)
     keep(trees)
-    return [
-        Row(
-            f"Trees grown on {len(y):,} pixels of {len(lessons)} scans, {int(y.sum()):,} of them on no surface",
-            f"{len(trees['asks']):,} nodes",
-            "",
-        )
-    ]
+    learnt = f"Trees grown on {len(y):,} pixels of {len(lessons)} scans, {int(y.sum()):,} of them on no surface"
+    return [Row(learnt, f"{len(trees.asks):,} nodes", "")]

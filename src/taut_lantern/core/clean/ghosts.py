@@ -36,14 +36,14 @@ BAD = 0.1  # of places round a cell, at which others measured something and whos
 SHIFT, DROP = 0.2, 0.6  # metres by which a plane is moved as a trial, and the share of what agreed that still may: chance is left as it is
 STRICT = 0.1  # the latter of a gap that reaches to where the plane ends, and of few telling points
 SHIFTS = (-0.5, -0.3, -0.2, 0.2, 0.3, 0.5)  # metres by which it is moved where few points tell
+HARD = 0.03  # of places round a cell, at which others measured something, that a mirror may be grown over
 HARDLY = 0.8  # of images that are met, where few points tell
 LOST, LOST_SHARE, MORE = 30, 0.03, 3.0  # points that are met no more when the plane is moved; how many times those that are met then only
 ENDED, MANY_ENDED = 8, 30  # rays that a wall of some thickness would have ended
 ON = 0.9  # of these, that went on, from which on there is no wall but a mirror
 ONE, MOST = 0.15, 0.8  # metres of depth of one surface, and the share of points that it may be
-MANY_ALIKE = (
-    600  # points of one surface along the plane, as a tread that lies as far below a landing as another above it, that may be chance
-)
+MANY_ALIKE = 600  # points of one surface along the plane that may be chance: a tread as far below a landing as another above it
+CLOSE = 0.3  # metres behind the plane, within which so few points may be the side of a post beside its face
 FREE = 0.3  # of places through which other rays passed, where few points tell
 SAYS = 40.0  # metres within which another station has a say
 AROUND = 0.56  # metres across in which it is told whether images are met
@@ -200,8 +200,25 @@ class _Case:
             if np.count_nonzero(some) < FEWEST:
                 continue
             share = self.told(p[some], telling[some])
-            if share is not None and (kept := self._trimmed(region, p[some], cell[some], telling[some])).any():
+            if share is None:
+                continue
+            region = self._grown(region, p[mine], cell[mine])
+            some = region[cell]
+            if (kept := self._trimmed(region, p[some], cell[some], telling[some])).any():
                 yield kept, share
+
+    def _grown(self, region: Flags, p: Array, cell: NDArray[np.int64]) -> Flags:
+        """Cells of a mirror with what hangs together with it in its gap and tells nothing, but of which nearly all images are met and where others
+        measured hardly anything."""
+        met = measured(self.own, self.stations, self.plane.image(p))
+        real = np.zeros(len(p), bool)
+        for x, far in self._others(p):
+            real[far] |= measured(self.own, [x], p[far])
+        counts = (np.bincount(cell, weight, len(region)).reshape(self.field.shape) for weight in (None, met, real))
+        total, good, there = (ndimage.uniform_filter(v.astype(float), round(AROUND / CELL / 2)) for v in counts)
+        fits = self.cells.reshape(self.field.shape) & (good >= PLAIN * total) & (there <= HARD * total)
+        label = self.field.pieces((region.reshape(self.field.shape) | ndimage.binary_opening(fits, np.ones((4, 4), bool))).reshape(-1))
+        return np.asarray((label > 0) & np.isin(label, np.unique(label[region])))
 
     def _trimmed(self, region: Flags, p: Array, cell: NDArray[np.int64], telling: Flags) -> Flags:
         """Cells of a mirror without those of what stands beside it, told by all points: others measured it where it is more often than its image
@@ -259,7 +276,7 @@ class _Case:
             return None
         if self._stands(p[:: max(1, len(p) // MANY)]):
             return None
-        if len(p) < MANY_ALIKE and self._alike(p):
+        if len(p) < MANY_ALIKE and (self._alike(p) or np.quantile(-self.plane.off(p), 0.95) < CLOSE):
             return None
         some = np.nonzero(telling)[0]
         if len(some) >= LEAST_TELLING and (share := self._moved(p[some], len(some) < TELLING)) is not None:
