@@ -102,7 +102,7 @@ def test_what_is_seen_of_a_pixel_does_not_depend_on_how_the_image_is_turned(pair
 
 
 def test_what_is_seen_of_a_beam_between_two_walls() -> None:
-    """Walls at 4 and 6 m whose edge one beam met at 5 m: no direction carries on to it, the walls' own pixels are held but for those at its side."""
+    """Walls at 4 and 6 m whose edge one beam met at 5 m: no direction carries on to it, and the walls' own pixels are held."""
     ranges = np.full((11, 12), 4.0, np.float32)
     ranges[:, 6:] = 6.0
     ranges[5, 6] = 5.0
