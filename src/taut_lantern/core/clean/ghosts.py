@@ -202,31 +202,27 @@ class _Case:
             share = self.told(p[some], telling[some])
             if share is None:
                 continue
-            region = self._grown(region, p[mine], cell[mine])
-            some = region[cell]
-            if (kept := self._trimmed(region, p[some], cell[some], telling[some])).any():
+            met = measured(self.own, self.stations, self.plane.image(p[mine]))
+            real = np.zeros(len(met), bool)
+            for x, far in self._others(p[mine]):
+                real[far] |= measured(self.own, [x], p[mine][far])
+            region = self._grown(region, cell[mine], met, real)
+            some = region[cell[mine]]
+            if (kept := self._trimmed(region, cell[mine][some], telling[mine][some], met[some], real[some])).any():
                 yield kept, share
 
-    def _grown(self, region: Flags, p: Array, cell: NDArray[np.int64]) -> Flags:
+    def _grown(self, region: Flags, cell: NDArray[np.int64], met: Flags, real: Flags) -> Flags:
         """Cells of a mirror with what hangs together with it in its gap and tells nothing, but of which nearly all images are met and where others
-        measured hardly anything."""
-        met = measured(self.own, self.stations, self.plane.image(p))
-        real = np.zeros(len(p), bool)
-        for x, far in self._others(p):
-            real[far] |= measured(self.own, [x], p[far])
+        measured hardly anything. cell, met, real: of all points of the gap, whose images are met, which others measured where they are."""
         counts = (np.bincount(cell, weight, len(region)).reshape(self.field.shape) for weight in (None, met, real))
         total, good, there = (ndimage.uniform_filter(v.astype(float), round(AROUND / CELL / 2)) for v in counts)
         fits = self.cells.reshape(self.field.shape) & (good >= PLAIN * total) & (there <= HARD * total)
         label = self.field.pieces((region.reshape(self.field.shape) | ndimage.binary_opening(fits, np.ones((4, 4), bool))).reshape(-1))
         return np.asarray((label > 0) & np.isin(label, np.unique(label[region])))
 
-    def _trimmed(self, region: Flags, p: Array, cell: NDArray[np.int64], telling: Flags) -> Flags:
+    def _trimmed(self, region: Flags, cell: NDArray[np.int64], telling: Flags, met: Flags, real: Flags) -> Flags:
         """Cells of a mirror without those of what stands beside it, told by all points: others measured it where it is more often than its image
         is met, or where it hangs together with nothing that tells; at a plane's end, hardly any image is met."""
-        met = measured(self.own, self.stations, self.plane.image(p))
-        real = np.zeros(len(p), bool)
-        for x, far in self._others(p):
-            real[far] |= measured(self.own, [x], p[far])
         counts = (np.bincount(cell, weight, len(region)).reshape(self.field.shape) for weight in (None, met, real, real & ~met))
         total, good, there, against = (ndimage.uniform_filter(v.astype(float), round(AROUND / CELL / 2)) for v in counts)
         beside = (against > BAD * total) & (there > good)
