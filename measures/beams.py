@@ -14,7 +14,8 @@ import numpy as np
 import trimesh
 from numpy.typing import NDArray
 
-from taut_lantern.core.clean.noise import Trees, looked_at
+from taut_lantern.core.clean.noise import looked_at
+from taut_lantern.core.clean.trees import Trees
 from taut_lantern.core.kernels.beams import SIGHTS
 from taut_lantern.core.scan.grid import range_image
 from taut_lantern.formats.trees import keep
@@ -22,6 +23,7 @@ from taut_lantern.standins.scanner import Scanner, scan
 from taut_lantern.standins.scene import Scene, Vec
 from tests.truth.layouts import GREY, LEAF, PALE, STEEL, on_two
 
+from .growing import boosted, trees_of
 from .sites import copies, hall, stair, works, yard
 from .table import Row
 
@@ -130,41 +132,15 @@ def lesson(seed: int) -> tuple[NDArray, NDArray]:
     return seen[known], off[own[known]]
 
 
-def _model(trees: int, leaves: int, rate: float):  # type: ignore[no-untyped-def]
-    from sklearn.ensemble import HistGradientBoostingClassifier
-
-    return HistGradientBoostingClassifier(
-        max_iter=trees,
-        learning_rate=rate,
-        max_leaf_nodes=leaves,
-        min_samples_leaf=40,
-        l2_regularization=2.0,
-        early_stopping=False,
-        random_state=1,
-    )
-
-
 def grow(x: NDArray, y: NDArray) -> Trees:
     """Of sights (n, SIGHTS) and whether each is on no surface (n,)."""
     rng = np.random.default_rng(0)
     some = rng.random(len(y)) < np.where(y, 0.4, 0.12)  # most pixels are easy: a few trees tell which are not
-    quick = _model(80, 31, 0.15).fit(x[some], y[some])
+    quick = boosted(80, 31, 0.15).fit(x[some], y[some])
     hard = y | (np.concatenate([quick.decision_function(v) for v in np.array_split(x, 64)]) - np.log(0.4 / 0.12) > EASY)
     kept = hard | (rng.random(len(y)) < 1 / FEW)
-    model = _model(500, 56, 0.06).fit(x[kept], y[kept], np.where(hard[kept], 1.0, FEW))
-    trees = [p[0].nodes for p in model._predictors]
-    first = np.cumsum([0] + [len(t) for t in trees[:-1]])
-    nodes, add = np.concatenate(trees), np.repeat(first, [len(t) for t in trees])
-    leaf = nodes["is_leaf"].astype(bool)
-    base = float(model._baseline_prediction.ravel()[0]) / len(trees)
-    return Trees(
-        first=first.astype(np.int32),
-        asks=np.where(leaf, -1, nodes["feature_idx"]).astype(np.int16),
-        limit=nodes["num_threshold"].astype(np.float32),
-        left=(nodes["left"] + add).astype(np.int32),
-        right=(nodes["right"] + add).astype(np.int32),
-        value=np.where(leaf, nodes["value"] + base, 0).astype(np.float32),
-    )
+    model = boosted(500, 56, 0.06).fit(x[kept], y[kept], np.where(hard[kept], 1.0, FEW))
+    return trees_of(model)
 
 
 def run() -> list[Row]:
@@ -172,6 +148,6 @@ def run() -> list[Row]:
         lessons = pool.map(lesson, SEEDS, chunksize=4)
     x, y = np.concatenate([v[0] for v in lessons]), np.concatenate([v[1] for v in lessons])
     trees = grow(x, y)
-    keep(trees)
+    keep("beams", trees)
     learnt = f"Trees grown on {len(y):,} pixels of {len(lessons)} scans, {int(y.sum()):,} of them on no surface"
     return [Row(learnt, f"{len(trees.asks):,} nodes", "")]

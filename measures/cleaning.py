@@ -79,7 +79,7 @@ def _edges() -> list[Row]:
     for make in made:
         cloud, off, good = on_two(make, Scanner(points=POINTS))
         grid, begin = range_image(cloud, 16_000_000), time.monotonic()
-        told = stray(grid, len(cloud), trees())
+        told = stray(grid, len(cloud), trees("beams"))
         found = told.between | told.alone
         seconds = max(seconds, time.monotonic() - begin)
         share.append(float((found & off).sum() / off.sum()))

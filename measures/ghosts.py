@@ -12,19 +12,17 @@ from taut_lantern.core.clean.ghosts import ghosts
 from taut_lantern.core.clean.movers import Seen, movers, said
 from taut_lantern.core.clean.rooms import room_of
 from taut_lantern.core.clean.select import Lasso
-from taut_lantern.core.scan.grid import range_image
 from taut_lantern.core.scan.octree import arrange
-from taut_lantern.standins.scanner import Scanner, scan
-from taut_lantern.standins.scene import Mirror, Vec
+from taut_lantern.formats.trees import trees
 from taut_lantern.store.marks import pack_indices
 from tests.truth.layouts import YARD, Layout
 from tests.truth.test_rooms import behind
 
+from .hung import hung, scanned
 from .sites import copies, hall, stair
 from .table import Row
 
-SEEDS = [int(v) for v in os.environ.get("LANTERN_SEEDS", "1615 1616 1618 1625").split()]
-POINTS = 400_000
+SEEDS = [int(v) for v in os.environ.get("LANTERN_SEEDS", "2515 2516 2518 2525").split()]
 ROOMS = (343, 344)
 CARS = (361, 362, 363)
 
@@ -32,43 +30,6 @@ CARS = (361, 362, 363)
 def _layouts() -> list[Layout]:
     makes = (hall, stair, lambda seed: copies(seed, "built"), hall)
     return [make(seed) for make, seed in zip(makes, SEEDS, strict=False)]
-
-
-def _scanned(layout: Layout, seed: int, mirrors: list[Mirror], points: int = POINTS, mixed: float = 0.15) -> list[Seen]:
-    out = []
-    for k, (name, (x, y, z)) in enumerate(layout.stations.items()):
-        scene = layout.scene(seed, k)
-        scene.mirrors = mirrors
-        cloud, pose = scan(scene, (x, y, z + 1.6 + 0.04 * k), 0.7 * k + seed, 1000 * seed + k, Scanner(points=points, mixed=mixed))
-        out.append(Seen(name, range_image(cloud, 1_000_000), cloud.xyz, pose))
-    return out
-
-
-def _mirror(stations: list[Seen], rng: np.random.Generator, wet: bool) -> Mirror | None:
-    """One on a wall or the floor that some station sees from within 7 m, drawn."""
-    for _ in range(600):
-        own = stations[int(rng.integers(len(stations)))]
-        p = frames.apply(own.T_part_station, own.xyz[rng.integers(len(own.xyz), size=1)].astype(float))[0]
-        near = frames.apply(own.T_part_station, own.xyz.astype(float)) - p
-        patch = near[np.linalg.norm(near, axis=1) < 0.15]
-        if len(patch) < 30 or np.linalg.norm(own.T_part_station[:3, 3] - p) > 7:
-            continue
-        _, _, axes = np.linalg.svd(patch - patch.mean(axis=0), full_matrices=False)
-        n = axes[2] * np.sign(axes[2] @ (own.T_part_station[:3, 3] - p))
-        if (n[2] > 0.99) != wet or (not wet and abs(n[2]) > 0.02):
-            continue
-        width, height = rng.uniform((0.8, 0.8), (1.6, 1.4)) if not wet else rng.uniform((2, 1.5), (3, 3))
-        mirror = Mirror(_vec(p), _vec(n), float(width), float(height), 0.5 if wet else 1.0)
-        right, up, _ = mirror.axes()
-        on = (np.abs(near @ right) < width / 2 + 0.1) & (np.abs(near @ up) < height / 2 + 0.1) & (np.abs(near @ n) < 0.5)
-        if on.sum() > 500 and (np.abs(near[on] @ n) < 0.012).mean() > 0.97:
-            at = p + n * (float(np.median(near[on] @ n)) + 0.006)
-            return Mirror(_vec(at), _vec(n), float(width), float(height), mirror.share)
-    return None
-
-
-def _vec(v: np.ndarray) -> Vec:
-    return float(v[0]), float(v[1]), float(v[2])
 
 
 def _taken(own: Seen, found: list) -> np.ndarray:  # type: ignore[type-arg]
@@ -83,16 +44,16 @@ def _ghosts() -> list[Row]:
     images = hit = wrong = beams = without = points = count = 0
     seconds = 0.0
     for layout, seed in zip(_layouts(), SEEDS, strict=False):
-        plain = _scanned(layout, seed, [])
+        plain = scanned(layout, seed, [])
         begin = time.monotonic()
-        without += sum(len(g.points) for g in ghosts(plain))
+        without += sum(len(g.points) for g in ghosts(plain, trees("mirrors")))
         seconds = max(seconds, time.monotonic() - begin)
         rng = np.random.default_rng(seed + 50)
-        mirrors = [m for m in (_mirror(plain, rng, wet) for wet in (False, False, True)) if m is not None]
-        stations = _scanned(layout, seed, mirrors)
-        found = ghosts(stations)
+        mirrors = [m for m in (hung(plain, rng, wet) for wet in (False, False, True)) if m is not None]
+        stations = scanned(layout, seed, mirrors)
+        found = ghosts(stations, trees("mirrors"))
         count += len(mirrors)
-        for own, one in zip(stations, _scanned(layout, seed, mirrors, mixed=0.0), strict=True):
+        for own, one in zip(stations, scanned(layout, seed, mirrors, mixed=0.0), strict=True):
             mine, true = _taken(own, found), np.any([behind(own, m) for m in mirrors], axis=0)
             mixed = np.linalg.norm(own.xyz - one.xyz, axis=1) > 0.01  # a beam on the mirror's rim and in it is of no room
             images, hit, wrong = images + int(true.sum()), hit + int((true & mine).sum()), wrong + int((mine & ~true & ~mixed).sum())
@@ -113,7 +74,7 @@ def _ghosts() -> list[Row]:
 def _cars() -> list[Row]:
     seen = hit = wrong = static = 0
     for seed in CARS:  # limits were set on 331 to 333, and looked at on 341 to 343 and 351 to 353
-        stations = _scanned(YARD, seed, [], 1_000_000)
+        stations = scanned(YARD, seed, [], 1_000_000)
         found = movers(stations)
         for k, own in enumerate(stations):
             p, cars = frames.apply(own.T_part_station, own.xyz), np.random.default_rng(100 * seed + k)
@@ -144,7 +105,7 @@ def _rooms() -> list[Row]:
     for seed in ROOMS:
         layout, draw = copies(seed, "built"), np.random.default_rng([seed, 1])
         wide, deep, passage = draw.uniform(4.2, 6.2), draw.uniform(4.0, 5.5), draw.uniform(1.9, 2.6)  # as copies() draws them
-        stations = _scanned(layout, seed, [])
+        stations = scanned(layout, seed, [])
         points = np.concatenate([frames.apply(x.T_part_station, x.xyz[::4]) for x in stations])
         scanner = np.concatenate([np.broadcast_to(x.T_part_station[:3, 3], x.xyz[::4].shape) for x in stations])
         for k, (x, y, z) in enumerate([v for n, v in layout.stations.items() if n.startswith("R")]):  # they come first

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from taut_lantern.core import frames
 from taut_lantern.core.align.prepared import Prepared, prepare
-from taut_lantern.core.kernels import beams, noise, objects, order, rays, reference
+from taut_lantern.core.kernels import beams, images, noise, objects, order, rays, reference
 from taut_lantern.core.kernels.apart import apart, settled
 from taut_lantern.core.scan.grid import range_image
 from taut_lantern.standins.scanner import Scanner
@@ -78,6 +78,34 @@ def test_which_pixels_are_solid_is_the_same(pair: Any) -> None:
     g = pair[0].grid
     rc = np.stack([np.random.default_rng(4).integers(0, n, 400) for n in g.image.shape[:2]], axis=1).astype(np.int32)
     np.testing.assert_array_equal(objects.solid(g.image, g.step, g.wrap, rc), reference.solid(g.image, g.step, g.wrap, rc))
+
+
+def test_what_was_measured_beside_places_and_on_ways_is_the_same(pair: Any) -> None:
+    """Of places of another scan's frame: a third on what it measured, a third a little off, a third anywhere."""
+    a, b, t = pair
+    grid, rng = a.grid, np.random.default_rng(5)
+    points = b.fine.points[:600].astype(float)
+    points[200:400] += rng.normal(0, 0.05, (200, 3))
+    points[400:] = rng.uniform(-6, 6, (200, 3))
+    own = frames.apply(t, points)
+    near = [reference.beside(grid.image, grid.geo, grid.wrap, p, 0.02) for p in own]
+    got = images.beside(grid.image, grid.geo, grid.wrap, t, points, 0.02)
+    assert 100 < got.sum() < 500
+    np.testing.assert_array_equal(got, [len(v) > 0 for v in near])
+
+    normals = b.fine.normals[:600].astype(float)
+    faced = images.facing(grid.image, grid.facing, grid.geo, grid.wrap, t, points, normals, 0.02, 0.9)
+    likes = [any(grid.facing[r, c] @ t[:3, :3] @ n >= 0.9 for r, c in v) for v, n in zip(near, normals, strict=True)]
+    assert 50 < faced.sum() < got.sum()
+    np.testing.assert_array_equal(faced, likes)
+
+    ends = points[::-1].copy()
+    barred = images.barred(grid.image, grid.geo, grid.wrap, t, points, ends, 0.3, 0.02)
+    for k in range(0, 600, 7):
+        count = int(np.linalg.norm(ends[k] - points[k]) / 0.3)
+        way = (own[k] + (own[599 - k] - own[k]) * s / count for s in range(1, count))
+        assert barred[k] == any(len(reference.beside(grid.image, grid.geo, grid.wrap, p, 0.02)) for p in way)
+    assert 50 < barred.sum() < 550
 
 
 def test_what_is_seen_of_a_pixel_does_not_depend_on_how_the_image_is_turned(pair: Any) -> None:

@@ -12,7 +12,7 @@ FAR = 2.0  # metres to the plane y = FAR, which has a gap of 1 x 1.2 m
 
 def looked(gap: tuple[float, float], thick: float, rng: np.random.Generator) -> np.ndarray:
     """(n, 3) what a scanner at the origin measures: the plane, the reveal of its gap where the wall is ``thick``, and what lies 3 m behind."""
-    turn, rise = (v.ravel() for v in np.meshgrid(np.arange(-1.1, 1.1, 0.006), np.arange(-0.7, 0.7, 0.006)))
+    turn, rise = (v.ravel() for v in np.meshgrid(np.arange(-1.1, 1.1, 0.0045), np.arange(-0.7, 0.7, 0.0045)))
     ray = np.stack([np.sin(turn) * np.cos(rise), np.cos(turn) * np.cos(rise), np.sin(rise)], axis=1)
     ray /= ray[:, 1:2]  # as far as y = 1
 
@@ -36,6 +36,6 @@ def test_a_reveal_ends_the_rays_that_a_mirror_sends_on(gap: tuple[float, float])
         off = plane.off(seen)
         field = Field.of(plane, seen[np.abs(off) < FLAT])
         assert field is not None
-        found.append(field.pierced(plane, seen[off < -0.06]))
+        found.append([int(v.sum()) for v in field.pierced(plane, seen[off < -0.06])])
     (ended, on), (_, through) = found
     assert ended > 100 and on >= 0.99 * ended and through == 0, found

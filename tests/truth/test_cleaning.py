@@ -184,7 +184,7 @@ def test_beams_that_met_two_surfaces_are_found_and_others_are_left() -> None:
     for make in made:
         cloud, off, good = on_two(make, Scanner(points=400_000))
         grid = range_image(cloud)
-        told = {v: stray(grid, len(cloud), trees(), v) for v in (0.0, 0.5, 1.0)}
+        told = {v: stray(grid, len(cloud), trees("beams"), v) for v in (0.0, 0.5, 1.0)}
         few, found, many = (v.between | v.alone for v in told.values())
         assert (few <= found).all() and (found <= many).all() and few.sum() < found.sum() < many.sum()
         share.append((found & off).sum() / off.sum())
@@ -204,7 +204,7 @@ def test_birds_are_told_from_edges_and_a_wall_has_neither() -> None:
 
     def told(ranges: np.ndarray) -> list[list[int]]:
         cloud = Scan((beam * ranges[..., None]).reshape(-1, 3).astype(np.float32), row=row, column=column)
-        found = stray(range_image(cloud), len(cloud), trees())
+        found = stray(range_image(cloud), len(cloud), trees("beams"))
         return [list(np.nonzero(v)[0]) for v in (found.between, found.alone)]
 
     assert told(far) == [[], []]

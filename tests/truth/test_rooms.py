@@ -18,6 +18,7 @@ from taut_lantern.core.clean.rooms import levels_of, room_of
 from taut_lantern.core.errors import NotEnough
 from taut_lantern.core.scan.catch import catch
 from taut_lantern.core.scan.grid import range_image
+from taut_lantern.formats.trees import trees
 from taut_lantern.standins.scanner import Scanner, scan
 from taut_lantern.standins.scene import STATIONS, Mirror, Scene, ottermere
 from taut_lantern.standins.site import simulate, station_pose
@@ -134,7 +135,7 @@ def looked(mirrors: list[Mirror], names: tuple[str, ...]) -> list[Seen]:
 def test_images_in_mirrors_and_on_a_wet_floor_are_found_and_nothing_of_the_rooms() -> None:
     names = ("ST-01", "ST-02", "ST-04", "ST-05", "ST-06")
     stations = looked(MIRRORS, names)
-    found = ghosts(stations)
+    found = ghosts(stations, trees("mirrors"))
     images = hit = wrong = 0
     for own in stations:
         mine = np.zeros(len(own.xyz), bool)
@@ -146,7 +147,7 @@ def test_images_in_mirrors_and_on_a_wet_floor_are_found_and_nothing_of_the_rooms
     assert images > 15_000 and hit > 0.9 * images, hit / images
     assert wrong < 60, wrong  # at the rims of the mirrors
     assert {g.level for g in found} == {True, False} and all(g.share > 0.5 for g in found)
-    assert ghosts(looked([], names)) == []
+    assert ghosts(looked([], names), trees("mirrors")) == []
 
 
 def _passage(angle: float) -> Scene:

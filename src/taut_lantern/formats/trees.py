@@ -1,23 +1,28 @@
-"""The trees that tell beams on two surfaces, grown by `measures/beams.py` and kept beside this file."""
+"""The trees that ship with the application, kept beside this file: they tell beams on two surfaces, grown by `measures/beams.py`, and mirrors,
+grown by `measures/mirrors.py`."""
 
 from __future__ import annotations
 
 from functools import cache
 from pathlib import Path
+from typing import Literal
 
 import numpy as np
 
-from ..core.clean.noise import Trees
+from ..core.clean.trees import Trees
 
-KEPT = Path(__file__).with_name("beams.npz")
+What = Literal["beams", "mirrors"]
+
+
+def _path(what: What) -> Path:
+    return Path(__file__).with_name(f"{what}.npz")
 
 
 @cache
-def trees() -> Trees:
-    """Those that ship with the application."""
-    with np.load(KEPT) as f:
+def trees(what: What) -> Trees:
+    with np.load(_path(what)) as f:
         return Trees(**f)
 
 
-def keep(grown: Trees) -> None:
-    np.savez_compressed(KEPT, **vars(grown))
+def keep(what: What, grown: Trees) -> None:
+    np.savez_compressed(_path(what), **vars(grown))

@@ -10,6 +10,8 @@ import numpy as np
 from ..core.align.believe import tie
 from ..core.align.prepared import prepare
 from ..core.clean import noise
+from ..core.clean.ghosts import ghosts
+from ..core.clean.movers import Seen
 from ..core.clean.select import Lasso
 from ..core.kernels import planes
 from ..core.scan.grid import range_image
@@ -34,12 +36,14 @@ def _keep_and_read_back(scan: Scan) -> None:
 
 
 def warm() -> None:
-    scans = {name: simulate(name, Scanner(points=60_000))[0] for name in ("ST-01", "ST-02")}
+    made = {name: simulate(name, Scanner(points=60_000)) for name in ("ST-01", "ST-02")}
+    scans = {name: scan for name, (scan, _) in made.items()}
     prepared = {name: prepare(s) for name, s in scans.items()}
     tie(prepared)
     _keep_and_read_back(scans["ST-01"])
     Lasso(np.eye(4), np.array([[0.0, 0], [1, 0], [0, 1]])).inside(np.zeros((2, 3)))
-    noise.stray(range_image(scans["ST-01"]), len(scans["ST-01"]), trees())
+    noise.stray(range_image(scans["ST-01"]), len(scans["ST-01"]), trees("beams"))
+    ghosts([Seen(name, range_image(scan), scan.xyz, pose) for name, (scan, pose) in made.items()], trees("mirrors"))
     find(range_image(scans["ST-01"]), scans["ST-01"].intensity, Wanted((0.1,), (0.3,)))
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "warm.e57"

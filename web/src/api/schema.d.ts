@@ -4260,8 +4260,9 @@ export interface components {
         };
         /**
          * FilterIn
-         * @description strength: of what moved, 0 takes only what is seen through nearly whole, 1 also what others half agree with; of points on no surface, 0
-         *     takes few and hardly a good one with them, 1 many and up to sixteen times as many good ones.
+         * @description strength: of what moved, 0 takes only what is seen through nearly whole, 1 also what others half agree with; of images, 0 takes only
+         *     what is sure, 1 also what is likely; of points on no surface, 0 takes few and hardly a good one with them, 1 many and up to sixteen times as
+         *     many good ones.
          */
         FilterIn: {
             /** Kinds */

@@ -80,8 +80,9 @@ class FilterLimits(Model):
 
 
 class FilterIn(Model):
-    """strength: of what moved, 0 takes only what is seen through nearly whole, 1 also what others half agree with; of points on no surface, 0
-    takes few and hardly a good one with them, 1 many and up to sixteen times as many good ones."""
+    """strength: of what moved, 0 takes only what is seen through nearly whole, 1 also what others half agree with; of images, 0 takes only
+    what is sure, 1 also what is likely; of points on no surface, 0 takes few and hardly a good one with them, 1 many and up to sixteen times as
+    many good ones."""
 
     kinds: Annotated[list[FilterKind], Field(min_length=1, max_length=9)]
     strength: Annotated[float, Field(ge=0, le=1)] = 0.5

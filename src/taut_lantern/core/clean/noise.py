@@ -17,6 +17,7 @@ from scipy import ndimage
 from ..kernels import beams
 from ..kernels import noise as kernel
 from ..scan.grid import Grid
+from .trees import Trees
 
 Flags = NDArray[np.bool_]
 GAP = 0.02  # metres by which a neighbour is nearer or farther where there is anything to ask
@@ -36,23 +37,6 @@ WEAK = 0.7  # of the median intensity of a scan that comes back from drops and g
 
 
 @dataclass(frozen=True)
-class Trees:
-    """first (t,): roots of the trees among all nodes; of each node (n,): asks: the number of a sight that it asks for, -1 in a leaf; limit: left,
-    where that is at most this, else right; left, right: the nodes that follow; value: of a leaf, log odds that are summed over the trees."""
-
-    first: NDArray[np.int32]
-    asks: NDArray[np.int16]
-    limit: NDArray[np.float32]
-    left: NDArray[np.int32]
-    right: NDArray[np.int32]
-    value: NDArray[np.float32]
-
-    def said(self, seen: NDArray[np.float32]) -> NDArray[np.float64]:
-        """(n,) log odds of being on no surface, of sights (n, SIGHTS)."""
-        return np.asarray(beams.grown(seen, self.first, self.asks, self.limit, self.left, self.right, self.value, HOPELESS))
-
-
-@dataclass(frozen=True)
 class Stray:
     """between, alone (points,): what lies between two surfaces along the ray, on neither, and what stands by itself before or behind all that
     is round it (birds, drops, what is left of a wire); good (points,) float32: the chance of each of these of being good all the same."""
@@ -65,7 +49,7 @@ class Stray:
 def stray(grid: Grid, points: int, trees: Trees, strength: float = 0.5) -> Stray:
     """What lies on no surface, of the points of a scan; the likeliest first, until as many good ones have to be expected among them as strength,
     0 to 1, allows. Points that the grid left out have no say."""
-    looks = [(grid.index[where[:, 0], where[:, 1]], trees.said(seen), _both(seen)) for where, seen in looked_at(grid)]
+    looks = [(grid.index[where[:, 0], where[:, 1]], trees.said(seen, HOPELESS), _both(seen)) for where, seen in looked_at(grid)]
     out = Stray(np.zeros(points, bool), np.zeros(points, bool), np.zeros(points, np.float32))
     if not looks:
         return out

@@ -10,17 +10,15 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from .movers import Seen
-
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
 PLANES, LEAST = 40, 0.4  # planes of a station that are looked at, and m2 that one has at least
 FLAT, LIKE = 0.025, 0.965  # metres off a plane, and cosine to it, of a pixel that is of it
 CELL = 0.04  # metres of a cell of a plane in which crossings are gathered
-ROUND = 0.5  # metres round what is seen of a plane in which a crossing is one of it
+ROUND = 1.0  # metres round what is seen of a plane in which a crossing is one of it
 THICK = 0.08  # metres that a wall is thick at least
 EDGE = 0.16  # metres from where nothing of a plane is near, in which it ends
-RIM = 0.05  # share of the cells of a ghost that lie where the plane ends
+SIDE = 4  # cells across of a patch
 
 
 @dataclass(frozen=True)
@@ -42,27 +40,10 @@ class Plane:
         return np.asarray(p - 2 * self.off(p)[:, None] * self.normal)
 
 
-def normals(own: Seen) -> tuple[Array, Flags]:
-    """(pixels, 3) unit normals towards the scanner from the four neighbours, and (pixels,) where they are of one surface."""
-    image = own.grid.image.astype(float)
-    ranges = np.linalg.norm(image, axis=2)
-    right, left = np.roll(image, -1, 1), np.roll(image, 1, 1)
-    up, down = np.roll(image, -1, 0), np.roll(image, 1, 0)
-    normal = np.cross(right - left, up - down)
-    length = np.linalg.norm(normal, axis=2)
-    ok = (ranges > 0) & (length > 1e-9)
-    slack = 0.02 + 6 * own.grid.step * ranges
-    for other in (right, left, up, down):
-        far = np.linalg.norm(other, axis=2)
-        ok &= (far > 0) & (np.abs(far - ranges) < slack)
-    ok[[0, -1]] = False
-    normal /= np.maximum(length, 1e-9)[..., None]
-    normal *= -np.sign(np.einsum("ijk,ijk->ij", normal, image) + 1e-30)[..., None]
-    return normal.reshape(-1, 3), ok.reshape(-1)
-
-
-def planes(image: Array, normal: Array, ok: Flags) -> Iterator[Plane]:
-    """The planes of a station, by what of them is seen in m2, the largest first."""
+def planes(image: Array, normal: Array) -> Iterator[Plane]:
+    """The planes of a station, by what of them is seen in m2, the largest first. image, normal (pixels, 3): points, and normals towards the
+    scanner, zeros where they are of no one surface."""
+    ok = (normal != 0).any(axis=1)
     some = np.nonzero(ok)[0]
     some = some[:: max(1, len(some) // 60_000)]
     p, n = image[some], normal[some]
@@ -152,27 +133,37 @@ class Field:
         round_one = np.ones((3, 3), bool)
         return np.asarray(ndimage.binary_erosion(ndimage.binary_closing(self.met, round_one), round_one))
 
-    def pierced(self, plane: Plane, behind: Array) -> tuple[int, int]:
-        """How many rays cross the plane beside a place of it that was measured, so that a wall there as thick as ``THICK`` would have ended them;
-        and how many of these went on."""
+    @cached_property
+    def walls(self) -> Array:
+        """How many cells of each patch of ``SIDE`` cells across were measured."""
+        rows, columns = (-(-n // SIDE) for n in self.shape)
+        wide = np.zeros((rows * SIDE, columns * SIDE))
+        wide[: self.shape[0], : self.shape[1]] = self.met
+        return np.asarray(wide.reshape(rows, SIDE, columns, SIDE).sum(axis=(1, 3)))
+
+    @cached_property
+    def away(self) -> Array:
+        """Metres from the middle of each patch to the next cell that was measured."""
+        far = ndimage.distance_transform_edt(~self.met) * CELL
+        at = (np.minimum(np.arange(-(-n // SIDE)) * SIDE + SIDE // 2, n - 1) for n in self.shape)
+        return np.asarray(far[np.ix_(*at)])
+
+    def pierced(self, plane: Plane, behind: Array) -> tuple[Flags, Flags]:
+        """(n,) which rays cross the plane beside a place of it that was measured, so that a wall there as thick as ``THICK`` would have ended
+        them; and which of these went on."""
         deep = plane.far - plane.off(behind)
         inside, at = self.at(behind * ((plane.far + THICK) / deep)[:, None])
         ended = inside & self.solid[at[:, 0], at[:, 1]]
-        return int(ended.sum()), int((ended & (deep > plane.far + THICK + FLAT)).sum())
+        return ended, ended & (deep > plane.far + THICK + FLAT)
 
-    def gathered(self, cells: NDArray[np.int64], fewest: int) -> list[Flags]:
-        """What hangs together of the cells that are crossed, by the fewest rays or more: (all cells,) of each. What was measured of the plane
-        parts a mirror from a door."""
+    def gathered(self, cells: NDArray[np.int64]) -> NDArray[np.int64]:
+        """(all cells,) number of the gap that a cell is of, 0 of others: what hangs together of the cells that are crossed. What was measured of the
+        plane parts a mirror from a door."""
         crossed = np.zeros(self.shape[0] * self.shape[1], bool)
         crossed[cells] = True
         wide = ndimage.binary_closing(crossed.reshape(self.shape), np.ones((5, 5), bool)) & ~(self.met & self.parts)
-        label = self.pieces(wide.reshape(-1) | crossed)
-        return [np.asarray(label == k) for k in np.nonzero(np.bincount(label[cells]) >= fewest)[0]]
+        return self.pieces(wide.reshape(-1) | crossed)
 
     def pieces(self, cells: Flags) -> NDArray[np.int64]:
         """(all cells,) number of the piece that a cell hangs together with, 0 of others."""
         return np.asarray(ndimage.label(cells.reshape(self.shape), np.ones((3, 3)))[0], np.int64).reshape(-1)
-
-    def open(self, cells: Flags) -> bool:
-        """Whether cells reach to where nothing of the plane is near: what lies beside a post is no hole in it."""
-        return bool(self.rim[cells].mean() > RIM)

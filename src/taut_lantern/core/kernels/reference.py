@@ -248,3 +248,18 @@ def in_outline(points: Array, corners: Array) -> NDArray[np.bool_]:
         if y0 != y1:
             inside ^= ((y0 > y) != (y1 > y)) & (x < (x1 - x0) * (y - y0) / (y1 - y0) + x0)
     return inside
+
+
+def beside(image: NDArray[np.float32], geo: Array, wrap: bool, p: Array, slack: float) -> list[tuple[int, int]]:
+    """Pixels of the nine that pass a place (3,) nearest, that ended within slack and one pixel of it."""
+    rows, columns = image.shape[:2]
+    row = math.floor((math.atan2(p[2], math.hypot(p[0], p[1])) - geo[2]) / geo[3] + 0.5)
+    turn = (math.atan2(p[1], p[0]) - geo[0] + 0.5 * geo[1]) % (2 * math.pi) - 0.5 * geo[1]
+    column = math.floor(turn / geo[1] + 0.5)
+    out = []
+    for r in range(max(row - 1, 0), min(row + 2, rows)):
+        for c in range(column - 1, column + 2):
+            c = c % columns if wrap else c
+            if 0 <= c < columns and image[r, c].any() and np.linalg.norm(image[r, c] - p) <= slack + geo[3] * np.linalg.norm(p):
+                out.append((r, c))
+    return out

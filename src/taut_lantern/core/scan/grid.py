@@ -39,6 +39,25 @@ class Grid:
         """(rows, columns, 2) nearest and farthest range round each pixel, made when first asked for."""
         return np.asarray(objects.around(self.image, self.wrap))
 
+    @cached_property
+    def facing(self) -> NDArray[np.float32]:
+        """(rows, columns, 3) unit normals towards the scanner from the four neighbours, zeros where these are not of one surface."""
+        image = self.image.astype(float)
+        ranges = np.linalg.norm(image, axis=2)
+        right, left = np.roll(image, -1, 1), np.roll(image, 1, 1)
+        up, down = np.roll(image, -1, 0), np.roll(image, 1, 0)
+        normal = np.cross(right - left, up - down)
+        length = np.linalg.norm(normal, axis=2)
+        ok = (ranges > 0) & (length > 1e-9)
+        slack = 0.02 + 6 * self.step * ranges
+        for other in (right, left, up, down):
+            far = np.linalg.norm(other, axis=2)
+            ok &= (far > 0) & (np.abs(far - ranges) < slack)
+        ok[[0, -1]] = False
+        normal *= (-np.sign(np.einsum("ijk,ijk->ij", normal, image) + 1e-30) / np.maximum(length, 1e-9))[..., None]
+        normal[~ok] = 0
+        return normal.astype(np.float32)
+
 
 def within(grid: Grid, T_box_station: NDArray[np.float64], half: NDArray[np.float64]) -> Grid:
     """The grid with nothing outside a box (|x|, |y|, |z| <= half (3,), metres): rays that end elsewhere say nothing."""

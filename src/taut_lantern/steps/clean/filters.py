@@ -48,7 +48,7 @@ WHOLE = 16_000_000  # pixels of the image that edges are told in
 
 
 def start(project_id: str, kinds: list[str], strength: float, part_id: str | None = None, limits: dict[str, float] | None = None) -> str:
-    """Look for what does not belong, in the background. strength 0 to 1, of what moved and of edges; limits: of far, near, dim and dust."""
+    """Look for what does not belong, in the background. strength 0 to 1, of what moved, of images and of edges; limits: of far, near, dim and dust."""
     if not kinds or (unknown := [k for k in kinds if k not in KINDS]):
         raise BadInput(f"unknown filter {', '.join(unknown) if kinds else ''}", subject="kinds", remedy=f"use {', '.join(KINDS)}")
     own = {k: float((limits or {}).get(k, np.nan)) for k in kinds if k in LIMITS}
@@ -141,7 +141,7 @@ class _Compared:
             for door in doors(self.seen, self._telling("looking for doors that turned")):
                 out += self._door(door.one, door.other, door.angle), self._door(door.other, door.one, door.angle)
         if "ghost" in kinds:
-            for g in ghosts(self.seen, self._telling("looking for images in mirrors and wet floors")):
+            for g in ghosts(self.seen, trees("mirrors"), strength, self._telling("looking for images in mirrors and wet floors")):
                 where = "a wet floor" if g.level else "a mirror or a pane"
                 detail = self._at(g.station, g.points) | {"station": g.station, "station_name": self.names[g.station], "share": g.share}
                 out.append(
@@ -239,7 +239,7 @@ def _found(scan: Scan, kinds: list[str], limits: dict[str, float], strength: flo
     if {"edge", "lone", "dust"} & set(kinds):
         grid = range_image(scan, WHOLE)
         if {"edge", "lone"} & set(kinds):
-            told = noise.stray(grid, len(scan), trees(), strength)
+            told = noise.stray(grid, len(scan), trees("beams"), strength)
             yield from ((k, own, float(told.good[own].sum())) for k, own in (("edge", told.between), ("lone", told.alone)) if k in kinds)
         if "dust" in kinds:
             yield "dust", noise.afloat(grid, len(scan), limits["dust"], scan.intensity), 0.0

@@ -132,7 +132,10 @@ export function Finds({ id, finds, part }: { id: string; finds: Edit[]; part: st
       ))}
       {STRONG.some((k) => kinds.includes(k)) && (
         <label className="flex items-center gap-2 py-0.5 text-[13.5px]">
-          <span className="flex-1" title="of what moved, of points between two surfaces and of points that stand alone">
+          <span
+            className="flex-1"
+            title="of what moved, of images, of points between two surfaces and of points that stand alone"
+          >
             Strength
           </span>
           <input
@@ -178,7 +181,7 @@ export function Finds({ id, finds, part }: { id: string; finds: Edit[]; part: st
 }
 
 const strengthOf = (v: number) => (v < 0.4 ? "careful" : v > 0.6 ? "thorough" : "middle");
-const STRONG = ["mover", "edge", "lone"] as const;
+const STRONG = ["mover", "ghost", "edge", "lone"] as const;
 const SHOWN = 30;
 const DO = "cursor-pointer text-action underline";
 
