@@ -1,6 +1,6 @@
 """Grows the trees that tell mirrors from doors: `./lantern measure trees` writes them anew.
 
-They learn on sites that are drawn for it, as those are on which they are scored, and on works, corridors and yards; the layouts of the tests are
+They learn on sites that are drawn for it, as those are on which they are scored, and on works and corridors; the layouts of the tests are
 not among them. Mirrors and wet floors hang and lie where some station sees them; stations stand a little off where they are thought to, as after a
 tie. A site is looked at as it was scanned, or as it is when most of its images are known.
 """
