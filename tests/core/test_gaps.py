@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from taut_lantern.core.clean.gaps import SIGHTS, Gap
-from taut_lantern.core.clean.ghosts import gaps
+from taut_lantern.core.clean.ghosts import among, gaps
 from taut_lantern.core.clean.movers import Seen
 from taut_lantern.core.scan.grid import range_image
 from taut_lantern.standins.scanner import Scanner, scan
@@ -70,3 +70,13 @@ def test_every_patch_with_points_is_told_of_and_taken_whole(mirror: Gap) -> None
     some = np.zeros(mirror.shape[0] * mirror.shape[1], bool)
     some[there[: len(there) // 2]] = True
     np.testing.assert_array_equal(mirror.taken(some)[mirror.cell], some[patch])
+
+
+def test_what_crosses_a_plane_beside_a_known_mirror_is_not_of_it() -> None:
+    """A mirror of 1 x 1 m, crossed at random: places within it and up to its edge are of it, the reveal of a door 4 cm beside it is not."""
+    rng = np.random.default_rng(2)
+    known = np.column_stack([rng.uniform(0, 1, (4000, 2)), np.zeros(4000)])
+    within, beside = (
+        np.column_stack([x, rng.uniform(0.1, 0.9, 300), np.zeros(300)]) for x in (rng.uniform(0.01, 0.99, 300), np.full(300, 1.04))
+    )
+    assert among(within, known).mean() > 0.98 and not among(beside, known).any()

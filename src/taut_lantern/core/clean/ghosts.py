@@ -32,6 +32,7 @@ HOPELESS = -6.0  # of a gap's likeliest patch, below which it is not looked at a
 EAGER = 4.0  # by how much more all are at full strength than at none
 MET, WRONG = 0.5, 0.15  # share of images of what another station sees in a known mirror, that are met; through which rays passed freely
 NEAR = 0.12  # metres between crossings that are of one gap
+SIDES, ASIDE = 12, 0.5  # crossings nearest to one, and how far their middle is off it, of the way to the farthest: 0.42 on an edge
 MANY = 4000  # points that are asked about
 
 
@@ -112,8 +113,7 @@ def _again(known: Ghost, own: Seen, stations: Sequence[Seen], before: Flags) -> 
     if len(behind) < FEWEST:
         return None
     cross = plane.crossing(own.xyz[behind].astype(float))
-    tree = cKDTree(frames.apply(T_station_part, known.crossed))
-    mine = behind[tree.query(cross, distance_upper_bound=NEAR)[0] < np.inf]
+    mine = behind[among(cross, frames.apply(T_station_part, known.crossed))]
     if len(mine) < FEWEST:
         return None
     some = own.xyz[mine[:: max(1, len(mine) // MANY)]].astype(float)
@@ -122,6 +122,15 @@ def _again(known: Ghost, own: Seen, stations: Sequence[Seen], before: Flags) -> 
     if met.mean() < MET or empty.sum() > WRONG * (met | empty).sum():
         return None
     return Ghost(own.name, mine, known.at, known.normal, float(met.mean()), known.crossed)
+
+
+def among(places: Array, known: Array) -> Flags:
+    """(n,) which places (n, 3) have known ones (m, 3) on all sides: the reveal of a door beside a mirror has them on one."""
+    away, at = cKDTree(known).query(places, k=SIDES, distance_upper_bound=NEAR)
+    near: Flags = np.asarray(np.asarray(away) < np.inf)
+    there = np.where(near[..., None], known[np.where(near, at, 0)] - places[:, None], 0.0)
+    middle = np.linalg.norm(there.sum(axis=1), axis=1) / np.maximum(near.sum(axis=1), 1)
+    return np.asarray(near.any(axis=1) & (middle < ASIDE * np.where(near, away, 0.0).max(axis=1)))
 
 
 def gaps(own: Seen, stations: Sequence[Seen]) -> Iterator[Gap]:

@@ -52,25 +52,21 @@ def _beside(image, facing, geo, wrap, x, y, z, slack, nx, ny, nz, like):  # type
 
 
 @jit
+def _placed(t, x, y, z):  # type: ignore[no-untyped-def]
+    return (
+        t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3],
+        t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3],
+        t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3],
+    )
+
+
+@jit
 def beside(image, geo, wrap, t, points, slack):  # type: ignore[no-untyped-def]
     """(m,) bool: at which of the points (m, 3), placed by t (4, 4), a scan measured something, to ``slack`` metres and one pixel."""
     out = np.zeros(len(points), np.bool_)
     for k in range(len(points)):
-        x, y, z = points[k, 0], points[k, 1], points[k, 2]
-        out[k] = _beside(
-            image,
-            image,
-            geo,
-            wrap,
-            t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3],
-            t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3],
-            t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3],
-            slack,
-            0.0,
-            0.0,
-            0.0,
-            -1.0,
-        )
+        x, y, z = _placed(t, points[k, 0], points[k, 1], points[k, 2])
+        out[k] = _beside(image, image, geo, wrap, x, y, z, slack, 0.0, 0.0, 0.0, -1.0)
     return out
 
 
@@ -79,22 +75,9 @@ def facing(image, normal, geo, wrap, t, points, normals, slack, like):  # type: 
     """(m,) bool: the same, on a surface whose normal (rows, columns, 3), placed likewise, has the cosine ``like`` at least to normals (m, 3)."""
     out = np.zeros(len(points), np.bool_)
     for k in range(len(points)):
-        x, y, z = points[k, 0], points[k, 1], points[k, 2]
-        nx, ny, nz = normals[k, 0], normals[k, 1], normals[k, 2]
-        out[k] = _beside(
-            image,
-            normal,
-            geo,
-            wrap,
-            t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3],
-            t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3],
-            t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3],
-            slack,
-            t[0, 0] * nx + t[0, 1] * ny + t[0, 2] * nz,
-            t[1, 0] * nx + t[1, 1] * ny + t[1, 2] * nz,
-            t[2, 0] * nx + t[2, 1] * ny + t[2, 2] * nz,
-            like,
-        )
+        x, y, z = _placed(t, points[k, 0], points[k, 1], points[k, 2])
+        nx, ny, nz = _placed(t, normals[k, 0], normals[k, 1], normals[k, 2])
+        out[k] = _beside(image, normal, geo, wrap, x, y, z, slack, nx - t[0, 3], ny - t[1, 3], nz - t[2, 3], like)
     return out
 
 
@@ -107,21 +90,8 @@ def barred(image, geo, wrap, t, start, end, pitch, slack):  # type: ignore[no-un
         dx, dy, dz = end[k, 0] - start[k, 0], end[k, 1] - start[k, 1], end[k, 2] - start[k, 2]
         count = int(math.sqrt(dx * dx + dy * dy + dz * dz) / pitch)
         for s in range(1, count):
-            x, y, z = start[k, 0] + dx * s / count, start[k, 1] + dy * s / count, start[k, 2] + dz * s / count
-            if _beside(
-                image,
-                image,
-                geo,
-                wrap,
-                t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3],
-                t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3],
-                t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3],
-                slack,
-                0.0,
-                0.0,
-                0.0,
-                -1.0,
-            ):
+            x, y, z = _placed(t, start[k, 0] + dx * s / count, start[k, 1] + dy * s / count, start[k, 2] + dz * s / count)
+            if _beside(image, image, geo, wrap, x, y, z, slack, 0.0, 0.0, 0.0, -1.0):
                 out[k] = True
                 break
     return out
