@@ -73,6 +73,15 @@ class Gap:
         inside = (row >= 0) & (row < self.shape[0]) & (column >= 0) & (column < self.shape[1])
         return np.where(inside, row * self.shape[1] + column, -1)
 
+    def tells(self, facing: Array) -> Flags:
+        """(n,) whether a surface with a normal (n, 3) is moved by the turn."""
+        return np.asarray(np.abs(facing @ self.plane.normal) > TILT)
+
+    @property
+    def telling(self) -> Flags:
+        """(n,) which of its points tell."""
+        return self.tells(self.facing)
+
     def taken(self, patches: Flags) -> Flags:
         """(all cells,) those of the gap that lie in some of its patches."""
         cells = np.nonzero(self.cells)[0]
@@ -112,7 +121,7 @@ class Gap:
         own, stations, plane = self.own, self.stations, self.plane
         empty = passed(own, stations, plane.image(p)) & ~met
         real, free, real_to_any, free_to_any, wall = (np.zeros(len(p), bool) for _ in range(5))
-        telling = np.abs(facing @ plane.normal) > TILT
+        telling = self.tells(facing)
         start, end = self._way(p)
         for other in stations:
             if other is own:

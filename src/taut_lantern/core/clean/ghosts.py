@@ -31,6 +31,8 @@ IS, SURELY = 4.0, 5.0  # log odds of a patch that is of a mirror; of what hangs 
 HOPELESS = -6.0  # of a gap's likeliest patch, below which it is not looked at again
 EAGER = 4.0  # by how much more all are at full strength than at none
 MET, WRONG = 0.5, 0.15  # share of images of what another station sees in a known mirror, that are met; through which rays passed freely
+TELLING = 20  # points of a ghost in an upright plane that tell: the ground under the open sky is met at both sides of it
+LEVEL = 0.9  # upwards share of a normal, from which on a plane is level
 NEAR = 0.12  # metres between crossings that are of one gap
 SIDES, ASIDE = 12, 0.5  # crossings nearest to one, and how far their middle is off it, of the way to the farthest: 0.42 on an edge
 MANY = 4000  # points that are asked about
@@ -51,7 +53,7 @@ class Ghost:
     @property
     def level(self) -> bool:
         """Whether a floor turned the rays back, rather than a wall."""
-        return bool(abs(self.normal[2]) > 0.9)
+        return bool(abs(self.normal[2]) > LEVEL)
 
 
 def ghosts(
@@ -166,8 +168,11 @@ def _found(gap: Gap, odds: Array, left: Flags) -> Iterator[Ghost]:
     """Those in a gap. odds (patches,): log odds; left (n,): points of the station that are not of ghosts yet, and are no more when they were found."""
     own, plane, turn = gap.own, gap.plane, gap.own.T_part_station
     label = ndimage.label((odds > IS).reshape(gap.shape), np.ones((3, 3)))[0].reshape(-1)
+    patch = gap.patch(gap.cell)
     for k in range(1, label.max() + 1):
         if odds[label == k].mean() <= SURELY:
+            continue
+        if abs(plane.normal[2]) < LEVEL and np.count_nonzero(gap.telling & (label[patch] == k)) < TELLING:
             continue
         region = gap.taken(label == k)
         mine = np.nonzero(left & (plane.off(own.xyz.astype(float)) < -BEYOND))[0]
