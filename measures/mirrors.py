@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from taut_lantern.core import frames
 from taut_lantern.core.clean.gaps import SIGHTS, Gap
-from taut_lantern.core.clean.ghosts import gaps
+from taut_lantern.core.clean.ghosts import blank, gaps
 from taut_lantern.core.clean.movers import Seen
 from taut_lantern.core.clean.trees import Trees
 from taut_lantern.formats.trees import keep
@@ -55,22 +55,14 @@ def lesson(seed: int) -> tuple[NDArray, NDArray]:
     astray = [replace(x, T_part_station=_astray(x.T_part_station, rng, off, turn)) for x in stations]
     out: list[tuple[NDArray, NDArray]] = [(np.zeros((0, SIGHTS), np.float32), np.zeros(0, bool))]
     some = float(rng.choice([0.0, KNOWN]))
-    seen = [_without(own, [v for v in shown if rng.random() < some]) for own, shown in zip(astray, images, strict=True)]
+    known = [[v for v in shown if rng.random() < some] for shown in images]
+    seen = [blank(own, np.any(v, axis=0)) if v else own for own, v in zip(astray, known, strict=True)]
     for k, own in enumerate(astray):
         for gap in gaps(own, [own if x.name == own.name else x for x in seen]):
             out.append(_learnt(gap, stations[k], mirrors))
     x, y = (np.concatenate(v) for v in zip(*out, strict=True))
     kept = y | (rng.random(len(y)) > SKIPPED)
     return x[kept], y[kept]
-
-
-def _without(own: Seen, shown: list[NDArray]) -> Seen:
-    """A station without some of its images, as when they were found."""
-    if not shown:
-        return own
-    gone = np.any(shown, axis=0)
-    image = np.where(((own.grid.index >= 0) & gone[own.grid.index])[..., None], np.float32(0), own.grid.image)
-    return replace(own, grid=replace(own.grid, image=image))
 
 
 def _astray(pose: NDArray, rng: np.random.Generator, off: float, turn: float) -> NDArray:

@@ -98,8 +98,11 @@ def _points(own: Seen, known: list[Ghost]) -> Flags:
 def _without(own: Seen, known: list[Ghost]) -> Seen:
     """A station that has a say nowhere but where its rays truly ended."""
     gone = _points(own, known)
-    if not gone.any():
-        return own
+    return blank(own, gone) if gone.any() else own
+
+
+def blank(own: Seen, gone: Flags) -> Seen:
+    """A station whose grid lacks some of its points (n,)."""
     image = np.where(((own.grid.index >= 0) & gone[own.grid.index])[..., None], np.float32(0), own.grid.image)
     return replace(own, grid=replace(own.grid, image=image))
 
