@@ -1,8 +1,8 @@
 """Grows the trees that tell mirrors from doors: `./lantern measure trees` writes them anew.
 
-They learn on sites that are drawn for it, as those are on which they are scored, and on works and corridors; the layouts of the tests are
-not among them. Mirrors and wet floors hang and lie where some station sees them; stations stand a little off where they are thought to, as after a
-tie. A site is looked at as it was scanned, or as it is when most of its images are known.
+They learn on sites that are drawn for it, as those are on which they are scored, on works and corridors, and on yards under the open sky; the
+layouts of the tests are not among them. Mirrors and wet floors hang and lie where some station sees them; stations stand a little off where
+they are thought to, as after a tie. A site is looked at as it was scanned, or as it is when most of its images are known.
 """
 
 from __future__ import annotations
@@ -26,16 +26,19 @@ from tests.truth.test_rooms import behind
 
 from .growing import boosted, hard, trees_of
 from .hung import hung, scanned
-from .sites import copies, corridor, hall, stair, works
+from .sites import copies, corridor, hall, stair, works, yard
 from .table import Row
 
-SEEDS = range(6000, 6000 + int(os.environ.get("LANTERN_LESSONS", "64")))
+COUNT = int(os.environ.get("LANTERN_LESSONS", "96"))
+INDOORS, OUTDOORS = range(6000, 6000 + COUNT), range(7000, 7000 + COUNT // 4)
 KNOWN = 0.75  # of the images of a mirror, that are known where some are
 MIXED, CLEAN = 0.7, 0.02  # share of a patch's points that are images, from which on it is of a mirror; up to which it is of none
 SKIPPED = 0.5  # of the patches of none, that are not learnt from: there are many
 
 
 def _layout(seed: int) -> Layout:
+    if seed in OUTDOORS:
+        return yard(seed)
     rng = np.random.default_rng([seed, 31])
     makes = (hall, hall, stair, stair, lambda v: copies(v, "built"), lambda v: copies(v, "same"), lambda v: works(v, 3), corridor)
     return makes[int(rng.integers(len(makes)))](seed)
@@ -99,7 +102,7 @@ def grow(x: NDArray, y: NDArray) -> Trees:
 
 def run() -> list[Row]:
     with multiprocessing.Pool() as pool:
-        lessons = pool.map(lesson, SEEDS, chunksize=2)
+        lessons = pool.map(lesson, [*INDOORS, *OUTDOORS], chunksize=2)
     x, y = (np.concatenate(v) for v in zip(*lessons, strict=True))
     trees = grow(x, y)
     keep("mirrors", trees)

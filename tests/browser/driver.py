@@ -13,6 +13,8 @@ from typing import Any
 from playwright.sync_api import Page, expect, sync_playwright
 
 FAILURES = Path(__file__).resolve().parents[1] / "failures"
+PATIENT = 30_000  # ms: what a page shows is waited for on a machine that has other work; no test holds it to a time
+expect.set_options(timeout=PATIENT)
 ARGS = [
     "--no-first-run",
     "--disable-background-networking",
@@ -29,6 +31,7 @@ class Screen:
     def __init__(self, page: Page, url: str) -> None:
         self.page, self.url = page, url
         self.errors: list[str] = []
+        self.forgiven: str | None = None  # what a test itself makes fail
         page.on("pageerror", lambda e: self.errors.append(str(e)))
         page.on(
             "console", lambda m: self.errors.append(f"{m.text} {m.location['url']}") if m.type == "error" and "409" not in m.text else None
@@ -38,7 +41,7 @@ class Screen:
         self.page.locator(f"[data-step={name}]").click()
 
     def knot(self, name: str, state: str) -> None:
-        expect(self.page.locator(f"[data-step={name}]")).to_have_attribute("data-state", state, timeout=20_000)
+        expect(self.page.locator(f"[data-step={name}]")).to_have_attribute("data-state", state)
 
     def press(self, label: str | re.Pattern[str]) -> None:
         self.page.get_by_role("button", name=label).last.click()
@@ -46,10 +49,10 @@ class Screen:
     def tab(self, label: str) -> None:
         self.page.get_by_role("tab", name=label).click()
 
-    def card(self, words: str | re.Pattern[str], seconds: float = 20) -> None:
+    def card(self, words: str | re.Pattern[str], seconds: float = PATIENT / 1000) -> None:
         expect(self.page.get_by_label("Card", exact=True)).to_contain_text(words, timeout=1000 * seconds)
 
-    def rows(self, count: int, seconds: float = 20) -> None:
+    def rows(self, count: int, seconds: float = PATIENT / 1000) -> None:
         expect(self.page.locator("[data-row]")).to_have_count(count, timeout=1000 * seconds)
 
     def drawn(self, seconds: float = 40) -> int:
@@ -123,7 +126,8 @@ def browser(url: str, name: str, budget: int = 200_000) -> Iterator[Screen]:
         try:
             page.goto(f"{url}/?budget={budget}")
             yield screen
-            assert screen.errors == [], screen.errors
+            errors = [e for e in screen.errors if screen.forgiven is None or not re.search(screen.forgiven, e)]
+            assert errors == [], errors
         except BaseException:
             FAILURES.mkdir(exist_ok=True)
             page.screenshot(path=FAILURES / f"{name}.png")

@@ -53,7 +53,7 @@ def test_a_scan_a_fine_measurement_and_control_come_from_instruments(served: Ser
         expect(drawer).to_contain_text("is here", timeout=90_000)
         truth = _look("ST-01", Fine(half=0.001))[1]
         at = frames.apply(frames.inverse(truth), np.array([SPHERES["S1"]]))[0]
-        expect(page.get_by_alt_text("what is seen through the scanner")).to_be_visible(timeout=20_000)
+        expect(page.get_by_alt_text("what is seen through the scanner")).to_be_visible()
         turn_to(screen, float(np.arctan2(at[1], at[0])), float(np.arcsin(at[2] / np.linalg.norm(at))))
         page.get_by_label("Name of the target").fill("S1")
         screen.press("Measure it finely")
@@ -63,17 +63,17 @@ def test_a_scan_a_fine_measurement_and_control_come_from_instruments(served: Ser
 
         page.get_by_role("radio", name=re.compile("Total station")).click()
         screen.press("Set it up")
-        expect(drawer).to_contain_text("It is set up to ±", timeout=20_000)
+        expect(drawer).to_contain_text("It is set up to ±")
         expect(drawer).to_contain_text("hidden")  # one mark stands behind a wall
         for name in ("S1", "S2", "S3"):
             page.locator("label").filter(has_text="Aim at").locator("select").select_option(name)
             screen.press("Measure it")
-            expect(drawer.get_by_text(name, exact=True)).to_be_visible(timeout=20_000)
+            expect(drawer.get_by_text(name, exact=True)).to_be_visible()
         page.locator("label").filter(has_text="Aim at").locator("select").select_option("S5")  # below the floor
         screen.press("Measure it")
-        expect(page.locator("[data-notice]").last).to_contain_text("something stands before that target", timeout=20_000)
+        expect(page.locator("[data-notice]").last).to_contain_text("something stands before that target")
         screen.press("Take what it measured as control")
-        expect(page.locator("[data-notice]").last).to_contain_text("3 points of Total station are control now", timeout=20_000)
+        expect(page.locator("[data-notice]").last).to_contain_text("3 points of Total station are control now")
         points = {q["name"]: q for q in served.get(f"/projects/{project}/control")["points"]}
         true = frames.apply(T_CONTROL_SITE, np.array([SPHERES["S1"]]))[0]
         assert np.linalg.norm(np.array(points["S1"]["enh"]) - true) < 0.003 and points["S1"]["target_name"] == "S1"

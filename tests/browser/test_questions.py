@@ -49,7 +49,7 @@ def drawn(screen: Screen) -> None:
     """All pictures of the question are there and show something."""
     js = """() => { const all = [...document.querySelectorAll('[role=dialog] img')];
     return all.length >= 2 && all.every((i) => !i.hidden && i.complete && i.naturalWidth === 620) }"""
-    screen.page.wait_for_function(js, timeout=20_000)
+    screen.page.wait_for_function(js)
 
 
 def test_a_question_is_answered_by_a_key_and_what_it_was_about_is_placed(screen: Screen, site: Any) -> None:
@@ -67,7 +67,7 @@ def test_a_question_is_answered_by_a_key_and_what_it_was_about_is_placed(screen:
         for r in q["readings"]
     ]
     screen.page.keyboard.press(str(1 + int(np.argmin(off))))
-    expect(dialog).to_have_count(0, timeout=10_000)
+    expect(dialog).to_have_count(0)
     served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 1, 120)
     screen.card("All 4 stations hang together")
     stands = {s["name"]: matrix(s["pose"]) for s in served.get(f"/projects/{project}/stations")}
@@ -79,7 +79,7 @@ def test_a_question_is_answered_by_a_key_and_what_it_was_about_is_placed(screen:
     row.click()
     drawn(screen)
     screen.press("Open it again")
-    expect(row).to_contain_text("open", timeout=20_000)
+    expect(row).to_contain_text("open")
     served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 2, 120)
     screen.card("One question is open")
     screen.page.keyboard.press("Escape")
@@ -166,7 +166,7 @@ def test_stations_put_on_a_sketch_settle_it_and_the_network_is_accepted_and_repo
     page.keyboard.press("Enter")
     screen.press("Put what the bench shows into it")
     caption = page.get_by_label("Caption")
-    expect(caption).to_have_count(1, timeout=15_000)
+    expect(caption).to_have_count(1)
     caption.fill("Where the points are held worst")
     caption.press("Enter")
     (shown,) = served.get(f"/projects/{project}/pictures")

@@ -11,7 +11,7 @@ import trimesh
 
 from taut_lantern.core import frames
 from taut_lantern.core.clean.doors import doors
-from taut_lantern.core.clean.ghosts import ghosts
+from taut_lantern.core.clean.ghosts import Ghost, ghosts
 from taut_lantern.core.clean.grow import grown
 from taut_lantern.core.clean.movers import Seen
 from taut_lantern.core.clean.rooms import levels_of, room_of
@@ -132,9 +132,8 @@ def looked(mirrors: list[Mirror], names: tuple[str, ...]) -> list[Seen]:
     return out
 
 
-def test_images_in_mirrors_and_on_a_wet_floor_are_found_and_nothing_of_the_rooms() -> None:
-    names = ("ST-01", "ST-02", "ST-04", "ST-05", "ST-06")
-    stations = looked(MIRRORS, names)
+def scored(stations: list[Seen], mirrors: list[Mirror]) -> tuple[list[Ghost], int, int, int]:
+    """What is found, and how many points are images, are images that were found, were found and are none."""
     found = ghosts(stations, trees("mirrors"))
     images = hit = wrong = 0
     for own in stations:
@@ -142,12 +141,40 @@ def test_images_in_mirrors_and_on_a_wet_floor_are_found_and_nothing_of_the_rooms
         for g in found:
             if g.station == own.name:
                 mine[g.points] = True
-        true = np.any([behind(own, m) for m in MIRRORS], axis=0)
+        true = np.any([behind(own, m) for m in mirrors], axis=0)
         images, hit, wrong = images + int(true.sum()), hit + int((true & mine).sum()), wrong + int((mine & ~true).sum())
+    return found, images, hit, wrong
+
+
+def test_images_in_mirrors_and_on_a_wet_floor_are_found_and_nothing_of_the_rooms() -> None:
+    names = ("ST-01", "ST-02", "ST-04", "ST-05", "ST-06")
+    found, images, hit, wrong = scored(looked(MIRRORS, names), MIRRORS)
     assert images > 15_000 and hit > 0.9 * images, hit / images
     assert wrong < 60, wrong  # at the rims of the mirrors
     assert {g.level for g in found} == {True, False} and all(g.share > 0.5 for g in found)
     assert ghosts(looked([], names), trees("mirrors")) == []
+
+
+@pytest.mark.parametrize("x", [5.46, 6.43])
+def test_a_mirror_that_reaches_to_the_end_of_a_cabinet_is_told_from_the_open_beside_it(x: float) -> None:
+    """Of its images half are found, as what borders on the open is left; no beam met two surfaces."""
+    mirror = Mirror((x, 4.906, 1.3), (0, 1, 0), 0.9, 1.15)
+    stations = []
+    for k, place in enumerate(((5.9, 6.4), (3.0, 7.6), (10.5, 7.4), (11.5, 2.2), (3.5, 2.4))):
+        s, pale = Scene(), (0.8, 0.8, 0.75)
+        s.box((0, 0, -0.2), (14, 9, 0), (0.5, 0.5, 0.5))
+        s.box((0, 0, 4.5), (14, 9, 4.7), pale)
+        for axis, at, span in ((1, -0.1, (0, 14)), (1, 9.0, (0, 14)), (0, -0.1, (0, 9)), (0, 14.0, (0, 9))):
+            s.wall(axis, at, 0.1, span, (0, 4.5), [], pale)
+        s.box((5.0, 4.0, 0), (6.9, 4.9, 1.9), pale)  # the cabinet
+        for a, b, high in ((1.5, 7.5, 1.9), (11.0, 6.8, 0.8), (2.0, 1.2, 1.3), (9.5, 1.0, 2.1), (12.5, 3.5, 0.7)):
+            s.box((a, b, 0), (a + 0.9, b + 0.6, high), (0.5, 0.35, 0.2), 0.5)
+        s.mirrors = [mirror]
+        cloud, pose = scan(s, (*place, 1.6 + 0.03 * k), 0.5 * k, 80 + k, Scanner(points=200_000, mixed=0.0))
+        stations.append(Seen(f"S{k}", range_image(cloud), cloud.xyz, pose))
+    _, images, hit, wrong = scored(stations, [mirror])
+    assert images > 4000 and hit > 0.4 * images, hit / images
+    assert wrong == 0
 
 
 def _passage(angle: float) -> Scene:

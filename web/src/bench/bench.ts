@@ -51,6 +51,8 @@ export class Bench implements HandDesk {
   private coloured = ""; // what the ends of the scale were found for
   private framed = 0; // stations that were in sight when all was looked at last
   private observer: ResizeObserver;
+  /** Points drawn at most, until a page that has come takes the bench over. */
+  first = Infinity;
 
   constructor(
     private host: HTMLElement,
@@ -89,6 +91,7 @@ export class Bench implements HandDesk {
     this.observer.observe(host);
     this.host = host;
     this.hands = hands;
+    this.first = Infinity;
     this.draw();
   }
 
@@ -300,7 +303,7 @@ export class Bench implements HandDesk {
     const { moving } = this;
     if (moving && now - this.last < 400) this.steer(now - this.last);
     this.last = now;
-    this.cloud.budget = moving ? this.quick : this.still;
+    this.cloud.budget = Math.min(this.first, moving ? this.quick : this.still);
     const frusta = this.shown.map((p) => {
       p.place(this.scene.slab);
       const m = new THREE.Matrix4().multiplyMatrices(p.camera.projectionMatrix, p.camera.matrixWorldInverse);

@@ -14,6 +14,7 @@ let begun: Begun | null = null;
 /** What was read for the first points, for the page to begin with. */
 export const known: { project: string; stations?: Station[] } = { project: "" };
 const PATIENCE = 1500; // ms after which the page no longer waits for points
+const FIRST = 200_000; // points, that leave a machine without a graphics card time to bring the page
 const idle = () => undefined;
 
 /** The bench that was begun for a project, once; its own place in the page goes. */
@@ -98,6 +99,7 @@ export async function begin(project: string, step: string): Promise<void> {
     };
     try {
       const bench = new Bench(host, sourceOf(project), hands, scene, STILL, QUICK);
+      bench.first = FIRST;
       begun = { project, host, bench };
       bench.update(scene, { name: "m", metre: 1 });
       bench.layout(rects(panes, host.clientWidth, host.clientHeight));

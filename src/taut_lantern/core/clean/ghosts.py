@@ -29,12 +29,14 @@ BEYOND = 0.06  # metres behind a plane from which on a point is behind it
 FEWEST = 60  # points of a gap, and of a ghost
 IS, SURELY = 4.0, 5.0  # log odds of a patch that is of a mirror; of what hangs together, on the mean
 HOPELESS = -6.0  # of a gap's likeliest patch, below which it is not looked at again
+LIKELY = -3.0  # log odds of patches that are looked at by themselves
+PIECE, WHOLE = 8, 0.7  # how many of them at least, and of what share of their gap's at most
+SHUT = 4  # cells of a patch that were measured, if no ray went through it, for it to end a mirror
 EAGER = 4.0  # by how much more all are at full strength than at none
 MET, WRONG = 0.5, 0.15  # share of images of what another station sees in a known mirror, that are met; through which rays passed freely
-TELLING = 20  # points of a ghost in an upright plane that tell: the ground under the open sky is met at both sides of it
 LEVEL = 0.9  # upwards share of a normal, from which on a plane is level
 NEAR = 0.12  # metres between crossings that are of one gap
-SIDES, ASIDE = 12, 0.5  # crossings nearest to one, and how far their middle is off it, of the way to the farthest: 0.42 on an edge
+SIDES, ASIDE = 12, 0.4  # crossings nearest to one, and how far their middle is off it, of the way to the farthest: 0.42 on an edge
 MANY = 4000  # points that are asked about
 
 
@@ -67,9 +69,10 @@ def ghosts(
         report(k, 2 * len(stations))
         left = np.ones(len(own.xyz), bool)
         for gap in gaps(own, stations):
-            odds = _odds(gap, trees)
-            out += _found(gap, odds + more, left)
-            if odds.max() > HOPELESS:
+            odds = _odds(gap, trees) + more
+            for told in (odds, _parted(gap, odds, trees, more)):
+                out += _found(gap, told, left)
+            if odds.max() > HOPELESS + more:
                 open_still.append(gap)
     if not out:
         return out
@@ -78,7 +81,9 @@ def ghosts(
     for k, gap in enumerate(open_still):
         report(len(stations) * (len(open_still) + k) // len(open_still), 2 * len(stations))
         others = [gap.own if x.name == gap.own.name else x for x in seen]
-        out += _found(gap, _odds(replace(gap, stations=others), trees) + more, free[gap.own.name])
+        gap = replace(gap, stations=others)
+        odds = _odds(gap, trees) + more
+        out += _found(gap, odds, free[gap.own.name])
     for mirror in list(out):  # what turned the rays of one station back, turns those of others too
         for own in seen:
             if own.name != mirror.station and (another := _again(mirror, own, seen, _points(own, out))):
@@ -167,15 +172,38 @@ def _odds(gap: Gap, trees: Trees) -> Array:
     return out
 
 
+def _parted(gap: Gap, odds: Array, trees: Trees, more: float) -> Array:
+    """(patches,) log odds of what hangs together of the likelier patches of a gap, looked at by itself: a mirror that reaches to the end of what it
+    hangs on is one gap with the open beside it. odds (patches,): in the whole gap, with more of them. Those that border on what is neither of the
+    mirror nor shut are of none."""
+    label, count = ndimage.label((odds > LIKELY + more).reshape(gap.shape), np.ones((3, 3)))
+    there, patch = np.isfinite(odds).reshape(gap.shape), gap.patch(gap.cell)
+    out = np.full(gap.shape, -np.inf)
+    for k in range(1, count + 1):
+        if not PIECE <= np.count_nonzero(label == k) < WHOLE * there.sum():
+            continue
+        inside = (label == k).reshape(-1)
+        mine = inside[patch]
+        part = replace(gap, cells=gap.taken(inside), points=gap.points[mine], cell=gap.cell[mine], facing=gap.facing[mine])
+        (top, left), (high, wide) = np.subtract(part.low, gap.low), part.shape
+        place = out[top : top + high, left : left + wide]
+        np.maximum(place, _odds(part, trees).reshape(part.shape) + more, out=place)
+    mirror = np.maximum(out, odds.reshape(gap.shape)) > IS
+    beside = np.zeros(tuple(n + 2 for n in gap.field.walls.shape), bool)  # what is of the mirror, or shut
+    beside[1:-1, 1:-1] = gap.field.walls >= SHUT
+    (top, left), (high, wide) = gap.low, gap.shape
+    inside = beside[top : top + high + 2, left : left + wide + 2]
+    own = inside[1:-1, 1:-1]
+    own[:] = mirror | (own & ~there)
+    return np.where(ndimage.binary_erosion(inside, np.ones((3, 3)))[1:-1, 1:-1], out, -np.inf).reshape(-1)
+
+
 def _found(gap: Gap, odds: Array, left: Flags) -> Iterator[Ghost]:
     """Those in a gap. odds (patches,): log odds; left (n,): points of the station that are not of ghosts yet, and are no more when they were found."""
     own, plane, turn = gap.own, gap.plane, gap.own.T_part_station
     label = ndimage.label((odds > IS).reshape(gap.shape), np.ones((3, 3)))[0].reshape(-1)
-    patch = gap.patch(gap.cell)
     for k in range(1, label.max() + 1):
         if odds[label == k].mean() <= SURELY:
-            continue
-        if abs(plane.normal[2]) < LEVEL and np.count_nonzero(gap.telling & (label[patch] == k)) < TELLING:
             continue
         region = gap.taken(label == k)
         mine = np.nonzero(left & (plane.off(own.xyz.astype(float)) < -BEYOND))[0]
