@@ -152,7 +152,7 @@ def test_images_in_mirrors_and_on_a_wet_floor_are_found_and_nothing_of_the_rooms
     assert images > 15_000 and hit > 0.9 * images, hit / images
     assert wrong < 60, wrong  # at the rims of the mirrors
     assert {g.level for g in found} == {True, False} and all(g.share > 0.5 for g in found)
-    assert ghosts(looked([], names), trees("mirrors")) == []
+    assert ghosts(looked([], names[:3]), trees("mirrors")) == []
 
 
 @pytest.mark.parametrize("x", [5.46, 6.43])

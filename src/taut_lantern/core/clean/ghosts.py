@@ -189,13 +189,11 @@ def _parted(gap: Gap, odds: Array, trees: Trees, more: float) -> Array:
         place = out[top : top + high, left : left + wide]
         np.maximum(place, _odds(part, trees).reshape(part.shape) + more, out=place)
     mirror = np.maximum(out, odds.reshape(gap.shape)) > IS
-    beside = np.zeros(tuple(n + 2 for n in gap.field.walls.shape), bool)  # what is of the mirror, or shut
-    beside[1:-1, 1:-1] = gap.field.walls >= SHUT
     (top, left), (high, wide) = gap.low, gap.shape
-    inside = beside[top : top + high + 2, left : left + wide + 2]
-    own = inside[1:-1, 1:-1]
-    own[:] = mirror | (own & ~there)
-    return np.where(ndimage.binary_erosion(inside, np.ones((3, 3)))[1:-1, 1:-1], out, -np.inf).reshape(-1)
+    shut = np.pad(gap.field.walls >= SHUT, 1)[top : top + high + 2, left : left + wide + 2]  # and one patch round the gap
+    shut[1:-1, 1:-1] = mirror | (shut[1:-1, 1:-1] & ~there)
+    ended = ndimage.binary_erosion(shut, np.ones((3, 3), bool))[1:-1, 1:-1]
+    return np.where(ended, out, -np.inf).reshape(-1)
 
 
 def _found(gap: Gap, odds: Array, left: Flags) -> Iterator[Ghost]:
