@@ -21,15 +21,15 @@ cmp -s web/src/api/schema.d.ts "$LANTERN_HOME/schema.d.ts" || { echo "web/src/ap
 
 step "tests"
 "$bin/python" -c "from taut_lantern.standins.warm import warm; warm()"
-# Most tests compute on one core: files of them run two at a time, parted by tests/conftest.py, each half on databases of its own; those that watch a page after the
+# Most tests compute on one core: files of them run two at a time, the longest first, each half on databases of its own; those that watch a page after the
 # others, as they wait more than they compute. Those that stop workers, or hold something to a time, come last, alone.
 page=(tests/browser)
 alone=(tests/work tests/formats/test_crafted.py)
 failed=0
 NUMBA_NUM_THREADS=1 OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 \
-  "$bin/python" -m pytest --durations=5 -n 2 --dist loadgroup --no-loadscope-reorder "${alone[@]/#/--ignore=}" "${page[@]/#/--ignore=}" || failed=1
+  "$bin/python" -m pytest --durations=5 -n 2 --dist loadfile --no-loadscope-reorder "${alone[@]/#/--ignore=}" "${page[@]/#/--ignore=}" || failed=1
 step "tests in the browser"
-"$bin/python" -m pytest --durations=5 -n 2 --dist loadgroup --no-loadscope-reorder "${page[@]}" || failed=1
+"$bin/python" -m pytest --durations=5 -n 2 --dist loadfile --no-loadscope-reorder "${page[@]}" || failed=1
 step "tests alone"
 "$bin/python" -m pytest --durations=5 "${alone[@]}" || failed=1
 exit "$failed"

@@ -37,29 +37,16 @@ def pytest_sessionstart() -> None:
     apply_schema()
 
 
-LONGEST = ("test_layouts", "test_questions", "test_steps", "test_rooms", "test_tie", "test_pairs", "test_undo", "test_pipes")
+LONGEST = (
+    *("test_layouts", "test_cleaning", "test_story", "test_questions", "test_steps", "test_rooms", "test_tie", "test_run", "test_pairs"),
+    *("test_undo", "test_pipes", "test_migration"),
+)
 
 
-@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """A file of tests is run by one worker, and all that need the demo site by the same: it is written and tied once. What takes longest begins
-    first."""
-    files: dict[str, list[pytest.Item]] = {}
-    for item in items:
-        files.setdefault(item.nodeid.split("::")[0], []).append(item)
-
-    def needs(file: list[pytest.Item]) -> bool:
-        own = getattr(file[0], "module", None)
-        return any(f in getattr(x, "fixturenames", ()) and not hasattr(own, f) for x in file for f in ("site", "tied"))
-
-    def rank(name: str) -> int:
-        stem = Path(name).stem
-        return 0 if needs(files[name]) else 1 + LONGEST.index(stem) if stem in LONGEST else 1 + len(LONGEST)
-
-    items[:] = [item for name in sorted(files, key=rank) for item in files[name]]
-    for name, file in files.items():
-        for item in file:
-            item.add_marker(pytest.mark.xdist_group("site" if needs(file) else name))
+    """Files whose tests take longest come first: two workers then end at about the same time."""
+    stem = lambda item: Path(item.nodeid.split("::")[0]).stem  # noqa: E731
+    items.sort(key=lambda item: LONGEST.index(stem(item)) if stem(item) in LONGEST else len(LONGEST))
 
 
 @pytest.fixture(scope="session")
