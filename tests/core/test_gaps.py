@@ -73,10 +73,13 @@ def test_every_patch_with_points_is_told_of_and_taken_whole(mirror: Gap) -> None
 
 
 def test_what_crosses_a_plane_beside_a_known_mirror_is_not_of_it() -> None:
-    """A mirror of 1 x 1 m, crossed at random: places within it and up to its edge are of it, the reveal of a door 4 cm beside it is not."""
+    """A mirror of 1 x 1 m: places within it are of it, but for some at its edge; the reveal of a door 4 cm beside it is not, nor, when rays crossed it
+    5 cm apart, what is seen 1 cm beside it."""
     rng = np.random.default_rng(2)
-    known = np.column_stack([rng.uniform(0, 1, (4000, 2)), np.zeros(4000)])
-    within, beside = (
-        np.column_stack([x, rng.uniform(0.1, 0.9, 300), np.zeros(300)]) for x in (rng.uniform(0.01, 0.99, 300), np.full(300, 1.04))
-    )
-    assert among(within, known).mean() > 0.98 and not among(beside, known).any()
+    random = rng.uniform(0, 1, (4000, 2))
+    sparse = np.stack(np.meshgrid(*2 * [np.arange(0.025, 1, 0.05)]), axis=-1).reshape(-1, 2)
+    for crossed, off in ((random, 0.04), (sparse, 0.01)):
+        known = np.column_stack([crossed, np.zeros(len(crossed))])
+        x = rng.uniform(0.01, 0.99, 300), np.full(300, 1 + off)
+        within, beside = (np.column_stack([v, rng.uniform(0.1, 0.9, 300), np.zeros(300)]) for v in x)
+        assert among(within, known).mean() > 0.97 and not among(beside, known).any()
