@@ -31,6 +31,7 @@ IS, SURELY = 4.0, 5.0  # log odds of a patch that is of a mirror; of what hangs 
 HOPELESS = -6.0  # of a gap's likeliest patch, below which it is not looked at again
 LIKELY = -3.0  # log odds of patches that are looked at by themselves
 PIECE, WHOLE = 8, 0.7  # how many of them at least, and of what share of their gap's at most
+TELLING = 20  # points of a ghost in an upright plane that tell: floors and walls square to it are met on both sides of anything
 SHUT = 4  # cells of a patch that were measured, if no ray went through it, for it to end a mirror
 EAGER = 4.0  # by how much more all are at full strength than at none
 MET, WRONG = 0.5, 0.15  # share of images of what another station sees in a known mirror, that are met; through which rays passed freely
@@ -200,8 +201,11 @@ def _found(gap: Gap, odds: Array, left: Flags) -> Iterator[Ghost]:
     """Those in a gap. odds (patches,): log odds; left (n,): points of the station that are not of ghosts yet, and are no more when they were found."""
     own, plane, turn = gap.own, gap.plane, gap.own.T_part_station
     label = ndimage.label((odds > IS).reshape(gap.shape), np.ones((3, 3)))[0].reshape(-1)
+    patch = gap.patch(gap.cell)
     for k in range(1, label.max() + 1):
         if odds[label == k].mean() <= SURELY:
+            continue
+        if abs(plane.normal[2]) < LEVEL and np.count_nonzero(gap.telling & (label[patch] == k)) < TELLING:
             continue
         region = gap.taken(label == k)
         mine = np.nonzero(left & (plane.off(own.xyz.astype(float)) < -BEYOND))[0]
