@@ -21,8 +21,8 @@ cmp -s web/src/api/schema.d.ts "$LANTERN_HOME/schema.d.ts" || { echo "web/src/ap
 
 step "tests"
 "$bin/python" -c "from taut_lantern.standins.warm import warm; warm()"
-# Most tests compute on one core: files of them run two at a time, the longest first, each half on databases of its own; those that watch a page after the
-# others, as they wait more than they compute. Those that stop workers, or hold something to a time, come last, alone.
+# Most tests compute on one core: files of them run two at a time, the longest first, each half on databases of its own; those that watch
+# a page after the others, as they wait more than they compute. Those that stop workers, or hold something to a time, come last, alone.
 page=(tests/browser)
 alone=(tests/work tests/formats/test_crafted.py)
 failed=0

@@ -227,7 +227,7 @@ def test_arrows_in_a_rows_field_are_the_fields_and_a_double_click_picks_nothing(
 def test_a_lost_line_is_said_and_heals_with_what_was_missed(page: Any) -> None:
     screen, served, project = page
     screen.card("stations are here")
-    screen.forgiven = ""  # whatever is asked while nobody answers
+    screen.forgiven = "Failed to load resource|ERR_"  # whatever is asked while nobody answers
     served.kill()
     expect(screen.page.locator("[data-standing]")).to_contain_text("connection to the server is lost")
     served.start()

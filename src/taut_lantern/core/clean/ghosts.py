@@ -178,6 +178,8 @@ def _parted(gap: Gap, odds: Array, trees: Trees, more: float) -> Array:
     hangs on is one gap with the open beside it. odds (patches,): in the whole gap, with more of them. Those that border on what is neither of the
     mirror nor shut are of none."""
     label, count = ndimage.label((odds > LIKELY + more).reshape(gap.shape), np.ones((3, 3)))
+    if not count:
+        return np.full(len(odds), -np.inf)
     there, patch = np.isfinite(odds).reshape(gap.shape), gap.patch(gap.cell)
     out = np.full(gap.shape, -np.inf)
     for k in range(1, count + 1):
