@@ -29,8 +29,9 @@ from .hung import hung, scanned
 from .sites import copies, corridor, hall, stair, works, yard
 from .table import Row
 
-COUNT = int(os.environ.get("LANTERN_LESSONS", "96"))
-INDOORS, OUTDOORS = range(6000, 6000 + COUNT), range(7000, 7000 + COUNT // 4)
+COUNT = int(os.environ.get("LANTERN_LESSONS", "72"))
+INDOORS, OUTDOORS, FEW = (range(first, first + n) for first, n in ((6000, COUNT), (7000, COUNT // 4), (8000, COUNT * 8 // 9)))
+YARDS = 0.25  # of the sites of which few stations are seen, that are yards
 KNOWN = 0.75  # of the images of a mirror, that are known where some are
 MIXED, CLEAN = 0.7, 0.02  # share of a patch's points that are images, from which on it is of a mirror; up to which it is of none
 SKIPPED = 0.5  # of the patches of none, that are not learnt from: there are many
@@ -40,6 +41,17 @@ def _layout(seed: int) -> Layout:
     if seed in OUTDOORS:
         return yard(seed)
     rng = np.random.default_rng([seed, 31])
+    if seed in FEW:  # stations side by side, or wherever they stand
+        layout = yard(seed) if rng.random() < YARDS else _indoors(seed, rng)
+        names = list(layout.stations)
+        n, first = int(rng.integers(1, 5)), int(rng.integers(len(names)))
+        side_by_side = rng.random() < 0.5
+        kept = np.roll(names, -first)[:n] if side_by_side else rng.choice(names, min(n, len(names)), replace=False)
+        return replace(layout, stations={str(name): layout.stations[name] for name in kept})
+    return _indoors(seed, rng)
+
+
+def _indoors(seed: int, rng: np.random.Generator) -> Layout:
     makes = (hall, hall, stair, stair, lambda v: copies(v, "built"), lambda v: copies(v, "same"), lambda v: works(v, 3), corridor)
     return makes[int(rng.integers(len(makes)))](seed)
 
@@ -102,7 +114,7 @@ def grow(x: NDArray, y: NDArray) -> Trees:
 
 def run() -> list[Row]:
     with multiprocessing.Pool() as pool:
-        lessons = pool.map(lesson, [*INDOORS, *OUTDOORS], chunksize=2)
+        lessons = pool.map(lesson, [*INDOORS, *OUTDOORS, *FEW], chunksize=2)
     x, y = (np.concatenate(v) for v in zip(*lessons, strict=True))
     trees = grow(x, y)
     keep("mirrors", trees)

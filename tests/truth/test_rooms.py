@@ -177,6 +177,21 @@ def test_a_mirror_that_reaches_to_the_end_of_a_cabinet_is_told_from_the_open_bes
     assert wrong == 0
 
 
+def test_a_window_to_a_room_as_deep_as_that_before_it_is_no_mirror() -> None:
+    """From one station, where nobody else says anything: the next room's far wall is met as far before the window as it stands behind."""
+    s, pale = Scene(), (0.8, 0.8, 0.75)
+    s.box((0, -6.1, -0.2), (10, 6, 0), (0.5, 0.5, 0.5))
+    s.box((0, -6.1, 3), (10, 6, 3.2), pale)
+    for axis, at, span in ((1, -6.1, (0, 10)), (1, 6.0, (0, 10)), (0, -0.1, (-6.1, 6)), (0, 10.0, (-6.1, 6))):
+        s.wall(axis, at, 0.1, span, (0, 3), [], pale)
+    s.wall(1, -0.1, 0.1, (0, 10), (0, 3), [(5.0, 5.8, 1.0, 2.0)], pale)
+    for a, b, high in ((1.5, 3.0, 0.9), (8.0, 2.0, 1.2), (2.0, 1.5, 0.5)):
+        s.box((a, b, 0), (a + 0.8, b + 0.5, high), (0.5, 0.35, 0.2), 0.5)
+    cloud, pose = scan(s, (5.2, 2.9, 1.6), 0.0, 80, Scanner(points=250_000))
+    assert (frames.apply(pose, cloud.xyz)[:, 1] < -5.9).sum() > 500  # it looks through
+    assert ghosts([Seen("S0", range_image(cloud), cloud.xyz, pose)], trees("mirrors")) == []
+
+
 def _passage(angle: float) -> Scene:
     """Two rooms and a door between them that is opened by an angle."""
     s, pale = Scene(), (0.8, 0.8, 0.75)

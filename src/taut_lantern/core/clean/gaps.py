@@ -188,14 +188,18 @@ class Gap:
 
     def _whole(self, deep: Array) -> Array:
         """Numbers of the gap itself. deep (n,): metres of the points behind the plane."""
-        far = np.sort(deep)
-        alike = (np.searchsorted(far, far + DEPTH, side="right") - np.arange(len(far))).max() / len(far)
         cells, met = self.cells.reshape(self.field.shape), self.field.met
         ring = ndimage.binary_dilation(cells, iterations=5) & ~ndimage.binary_dilation(cells)
         up = float((self.own.T_part_station[:3, :3] @ self.plane.normal)[2])
-        numbers = [alike, *np.quantile(far, (0.05, 0.25, 0.5, 0.75, 0.95)), float(self.field.rim[self.cells].mean())]
+        numbers = [one_surface(deep), *np.quantile(deep, (0.05, 0.25, 0.5, 0.75, 0.95)), float(self.field.rim[self.cells].mean())]
         numbers += [np.log(cells.sum() * CELL**2), abs(up), up > 0.9, self.plane.far, np.log(met.sum() * CELL**2)]
         return np.array([*numbers, met[ring].mean() if ring.any() else 0.0, met[cells].mean()], float)
+
+
+def one_surface(deep: Array) -> float:
+    """The largest share of points, by metres behind a plane (n,), that lie within DEPTH of each other."""
+    far = np.sort(deep)
+    return float((np.searchsorted(far, far + DEPTH, side="right") - np.arange(len(far))).max() / len(far))
 
 
 def _some(patch: Index) -> Index:

@@ -16,11 +16,11 @@ from scipy import ndimage
 from scipy.spatial import cKDTree
 
 from .. import frames
-from .gaps import Gap
+from .gaps import Gap, one_surface
 from .movers import Seen
 from .trees import Trees
 from .turning import FLAT, LIKE, Field, Plane, planes
-from .witness import measured, passed
+from .witness import heard, measured, passed
 
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
@@ -28,10 +28,12 @@ Index = NDArray[np.int64]
 BEYOND = 0.06  # metres behind a plane from which on a point is behind it
 FEWEST = 60  # points of a gap, and of a ghost
 IS, SURELY = 4.0, 5.0  # log odds of a patch that is of a mirror; of what hangs together, on the mean
+BELOW = 4.0  # that mean, from which down a patch is beside it: a crack along a wet floor looks a little like one
 HOPELESS = -6.0  # of a gap's likeliest patch, below which it is not looked at again
 LIKELY = -3.0  # log odds of patches that are looked at by themselves
 PIECE, WHOLE = 8, 0.7  # how many of them at least, and of what share of their gap's at most
-TELLING = 20  # points of a ghost in an upright plane that tell: floors and walls square to it are met on both sides of anything
+ONE = 0.9  # share of a ghost's points on one surface, from which on it proves little
+SAID = 0.2  # share of them of which others have to say something then
 SHUT = 4  # cells of a patch that were measured, if no ray went through it, for it to end a mirror
 EAGER = 4.0  # by how much more all are at full strength than at none
 MET, WRONG = 0.5, 0.15  # share of images of what another station sees in a known mirror, that are met; through which rays passed freely
@@ -203,20 +205,19 @@ def _found(gap: Gap, odds: Array, left: Flags) -> Iterator[Ghost]:
     """Those in a gap. odds (patches,): log odds; left (n,): points of the station that are not of ghosts yet, and are no more when they were found."""
     own, plane, turn = gap.own, gap.plane, gap.own.T_part_station
     label = ndimage.label((odds > IS).reshape(gap.shape), np.ones((3, 3)))[0].reshape(-1)
-    patch = gap.patch(gap.cell)
     for k in range(1, label.max() + 1):
-        if odds[label == k].mean() <= SURELY:
+        if (mean := odds[label == k].mean()) <= SURELY:
             continue
-        if abs(plane.normal[2]) < LEVEL and np.count_nonzero(gap.telling & (label[patch] == k)) < TELLING:
-            continue
-        region = gap.taken(label == k)
+        region = gap.taken((label == k) & (odds > mean - BELOW))
         mine = np.nonzero(left & (plane.off(own.xyz.astype(float)) < -BEYOND))[0]
         cell = gap.field.cell(plane, own.xyz[mine].astype(float))
         mine = mine[(cell >= 0) & region[np.maximum(cell, 0)]]
         if len(mine) < FEWEST:
             continue
-        left[mine] = False
         p = own.xyz[mine[:: max(1, len(mine) // MANY)]].astype(float)
+        if one_surface(-plane.off(p)) > ONE and heard(own, gap.stations, p).mean() < SAID:
+            continue  # the far wall of the next room, as far behind as another stands before, looks the same
+        left[mine] = False
         foot, crossed = frames.apply(turn, (-plane.far * plane.normal)[None])[0], frames.apply(turn, plane.crossing(p))
         share = float(measured(own, gap.stations, plane.image(p)).mean())
         yield Ghost(own.name, mine, foot, turn[:3, :3] @ plane.normal, share, crossed)

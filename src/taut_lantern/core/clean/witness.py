@@ -41,6 +41,15 @@ def passed(own: Seen, stations: Sequence[Seen], points: Array) -> Flags:
     return out
 
 
+def heard(own: Seen, stations: Sequence[Seen], points: Array) -> Flags:
+    """(n,) of which of the points (n, 3) some station but their own says anything: it measured there, looked through, or is barred."""
+    out = np.zeros(len(points), bool)
+    for other in stations:
+        rest = np.nonzero(~out)[0] if other.name != own.name else np.zeros(0, np.int64)
+        out[rest] = votes(own, other, points[rest]) != 0
+    return out
+
+
 def alike_at(own: Seen, stations: Sequence[Seen], points: Array, normals: Array) -> Flags:
     """(n,) at which of the points (n, 3), as ``measured``, something was measured that faces as normals (n, 3) do; none where these are zero."""
     out = np.zeros(len(points), bool)
