@@ -18,7 +18,8 @@ from taut_lantern.api.app import make_app
 from taut_lantern.core import frames
 from taut_lantern.settings import settings
 from taut_lantern.site.common import Progress
-from taut_lantern.standins.instruments import Fine, _look, make_instruments
+from taut_lantern.standins.devices import Fine, _look
+from taut_lantern.standins.instruments import make_instruments
 from taut_lantern.standins.scene import SPHERES
 from taut_lantern.standins.site import T_CONTROL_SITE
 from taut_lantern.steps.bring_in import devices, stations, uploads

@@ -9,7 +9,7 @@ import numpy as np
 from playwright.sync_api import expect
 
 from taut_lantern.core import frames
-from taut_lantern.standins.instruments import Fine, _look
+from taut_lantern.standins.devices import Fine, _look
 from taut_lantern.standins.scene import SPHERES
 from taut_lantern.standins.site import T_CONTROL_SITE
 from tests.browser.driver import Screen, browser

@@ -6,6 +6,7 @@
  */
 import * as THREE from "three";
 import { crop } from "./boxes";
+import { camerasOf, roundStations, turnTo } from "./cameras";
 import { drawModels } from "./models";
 import { Cloud, type Source } from "./cloud";
 import { drawContours } from "./contours";
@@ -17,7 +18,7 @@ import { drawOverlay, exaggerationOf, Labels } from "./strings";
 import { Surface } from "./surface";
 import { Hand, type HandDesk } from "./hand";
 import { type Tool, TOOLS } from "./tools";
-import type { Cameras, Hands, PaneKind, Rect, Scene } from "./types";
+import { type Cameras, type Hands, onlyMarksDiffer, type PaneKind, type Rect, type Scene } from "./types";
 
 const SETTLED = 180; // ms after the last move from which on all is drawn
 const APART = 100; // ms between two drawings while tiles arrive
@@ -175,13 +176,8 @@ export class Bench implements HandDesk {
   }
 
   private fitPanes(panes: Pane[], all: boolean) {
-    const some = all ? [] : this.scene.stations.filter((s) => s.selected && s.visible);
-    const which = some.length ? some : this.scene.stations.filter((s) => s.visible);
-    if (!which.length) return;
-    const box = new THREE.Box3();
-    for (const s of which) box.expandByPoint(new THREE.Vector3(s.pose?.[3] ?? 0, s.pose?.[7] ?? 0, s.pose?.[11] ?? 0));
-    box.expandByVector(new THREE.Vector3(7, 7, 3.2));
-    for (const p of panes) p.frame(box.min, box.max);
+    const box = roundStations(this.scene.stations, all);
+    if (box) for (const p of panes) p.frame(box.min, box.max);
   }
 
   /** Look at the space from a side of the coordinates in use; azimuth: radians from east. */
@@ -203,36 +199,12 @@ export class Bench implements HandDesk {
 
   /** Where the panes look, as it is kept. */
   cameras(): Cameras {
-    const { space, plan, slice, panorama } = this.panes;
-    return {
-      space: { middle: space.middle.toArray(), yaw: space.yaw, pitch: space.pitch, distance: space.distance },
-      plan: { middle: plan.middle.toArray(), scale: plan.scale },
-      slice: { middle: slice.middle.toArray(), scale: slice.scale },
-      panorama: { yaw: panorama.yaw, pitch: panorama.pitch, wide: panorama.wide },
-    };
+    return camerasOf(this.panes);
   }
 
   /** Look as it was kept; moved: T_part_base, from the coordinates it was kept in to those of now. */
   showCameras(c: Cameras, moved: number[] | null) {
-    const m = new THREE.Matrix4();
-    if (moved) m.set(...(moved as Parameters<THREE.Matrix4["set"]>));
-    const turned = moved ? Math.atan2(moved[4]!, moved[0]!) : 0;
-    for (const kind of ["space", "plan", "slice"] as const) {
-      const to = c[kind];
-      const pane = this.panes[kind];
-      if (!to) continue;
-      pane.middle.fromArray(to.middle).applyMatrix4(m);
-      if ("scale" in to && pane instanceof FlatPane) pane.scale = to.scale;
-      pane.touched = true;
-    }
-    if (c.space) {
-      const { yaw, pitch, distance } = c.space;
-      Object.assign(this.panes.space, { yaw: yaw + turned, pitch, distance });
-    }
-    if (c.panorama) {
-      Object.assign(this.panes.panorama, c.panorama);
-      this.panes.panorama.touched = true;
-    }
+    turnTo(this.panes, c, moved);
     this.framed = Infinity; // it is no longer for the stations to say where to look
     this.draw();
   }
@@ -436,31 +408,4 @@ export class Bench implements HandDesk {
     this.surface.dispose();
     this.host.replaceChildren();
   }
-}
-
-/** Whether two scenes show the same points: what stands over them may differ. */
-function onlyMarksDiffer(a: Scene, b: Scene): boolean {
-  const points = (s: Scene) =>
-    JSON.stringify([
-      [
-        s.boxes,
-        s.ghosts,
-        [...s.slots],
-        s.pair,
-        s.compared,
-        s.split,
-        s.walking,
-        s.colourBy,
-        s.span,
-        s.shading,
-        s.stand,
-        s.stand2,
-        s.parallel,
-        s.ground,
-        s.slab,
-        s.placing,
-      ],
-      s.stations.map((x) => [x.id, x.hue, x.pose, x.visible, x.layers, !s.stand && x.selected]),
-    ]);
-  return points(a) === points(b);
 }

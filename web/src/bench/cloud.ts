@@ -6,7 +6,8 @@
  */
 import * as THREE from "three";
 import { hueOf } from "./palette";
-import { errorAt, formOf } from "./expected";
+import { type DrawnTile, floorBelow, spanOf } from "./drawn";
+import { formOf } from "./expected";
 import { materialOf, MODES, shared } from "./points";
 import { readTree, rootOf, type Branch } from "./tree";
 import { Marked, type MarkOf } from "./marked";
@@ -221,15 +222,7 @@ export class Cloud {
   }
 
   /** Every tile that is drawn in some pane, with its points and marks. */
-  *drawnTiles(): Generator<{
-    info: Branch;
-    matrix: THREE.Matrix4;
-    xyz: Float32Array;
-    mark: Uint8Array;
-    tint: Uint8Array;
-    seen: number;
-    gap: number;
-  }> {
+  *drawnTiles(): Generator<DrawnTile> {
     for (const l of this.loaded.values()) {
       const entry = this.groups.get(l.info.station);
       if (!l.seen || !entry?.group.visible) continue;
@@ -239,30 +232,9 @@ export class Cloud {
     }
   }
 
-  /** Height of the floor below a place: where most of what is drawn in a column of 0.6 m lies, 0.5 to 3.5 m lower. */
+  /** Height of the floor below a place, as it is drawn. */
   floorBelow(at: THREE.Vector3): number | null {
-    const [reach, top, bottom, bin] = [0.3, 0.5, 3.5, 0.05];
-    const votes = new Map<number, number>();
-    for (const { xyz, matrix, info, mark } of this.drawnTiles()) {
-      const low = new THREE.Vector3().fromArray(info.low);
-      const radius = low.distanceTo(new THREE.Vector3().fromArray(info.high)) / 2;
-      const c = low.add(new THREE.Vector3().fromArray(info.high)).multiplyScalar(0.5).applyMatrix4(matrix);
-      if (Math.hypot(c.x - at.x, c.y - at.y) > radius + reach) continue;
-      const e = matrix.elements;
-      for (let k = 0, i = 0; k < info.count; k++, i += 3) {
-        const [x, y, z] = [xyz[i]!, xyz[i + 1]!, xyz[i + 2]!];
-        const dx = e[0] * x + e[4] * y + e[8] * z + e[12] - at.x;
-        const dy = e[1] * x + e[5] * y + e[9] * z + e[13] - at.y;
-        if (dx > reach || dx < -reach || dy > reach || dy < -reach || mark[k] === 1) continue;
-        const h = e[2] * x + e[6] * y + e[10] * z + e[14];
-        if (h > at.z - top || h < at.z - bottom) continue;
-        const slot = Math.floor(h / bin);
-        votes.set(slot, (votes.get(slot) ?? 0) + 1);
-      }
-    }
-    let best: number | null = null;
-    for (const [slot, n] of votes) if (n > (best === null ? 4 : votes.get(best)!)) best = slot;
-    return best === null ? null : (best + 0.5) * bin;
+    return floorBelow(this.drawnTiles(), at);
   }
 
   /** The tiles that are seen, with the pixels between their points; below one that is not seen nobody looks. */
@@ -292,31 +264,11 @@ export class Cloud {
     return found;
   }
 
-  /** The ends of the scale for a colour, from the points in view: 2 % are beyond each of the outer ones. Heights are of the part. */
-  spanOf(by: ColourBy, shown: (x: number, y: number, z: number) => boolean = () => true): [number, number] {
-    if (by === "inclination") return [0, 90];
-    if (by === "apart") return [-0.01, 0.01];
-    if (by === "model") return [-0.03, 0.03];
-    if (by !== "height" && by !== "range" && by !== "intensity" && by !== "expected") return [0, 1];
-    const values: number[] = [];
-    for (const { xyz, matrix, info, tint } of this.drawnTiles()) {
-      const e = matrix.elements;
-      const material = this.groups.get(info.station)?.material;
-      const form = by === "expected" ? (material?.uniforms["expected"]!.value as THREE.Matrix4 | undefined) : null;
-      if (form && form.elements[15] < 0) continue;
-      for (let i = 0; i < 3 * info.count; i += 3 * 101) {
-        const [x, y, z] = [xyz[i]!, xyz[i + 1]!, xyz[i + 2]!];
-        const height = e[2] * x + e[6] * y + e[10] * z + e[14];
-        if (!shown(e[0] * x + e[4] * y + e[8] * z + e[12], e[1] * x + e[5] * y + e[9] * z + e[13], height)) continue;
-        if (form) values.push(errorAt(form, x, y, z));
-        else
-          values.push(by === "range" ? Math.hypot(x, y, z) : by === "height" ? height : tint[(4 * i) / 3 + 3]! / 255);
-      }
-    }
-    if (values.length < 2) return [0, 1];
-    values.sort((a, b) => a - b);
-    const at = (share: number) => values[Math.round(share * (values.length - 1))]!;
-    return [at(0.02), at(0.98)];
+  /** The ends of the scale for a colour, from the points in view. */
+  spanOf(by: ColourBy, shown?: (x: number, y: number, z: number) => boolean): [number, number] {
+    const form = (station: string) =>
+      this.groups.get(station)?.material.uniforms["expected"]!.value as THREE.Matrix4 | undefined;
+    return spanOf(this.drawnTiles(), by, form, shown);
   }
 
   get busy() {

@@ -182,3 +182,30 @@ export interface Cameras {
   slice?: { middle: number[]; scale: number };
   panorama?: { yaw: number; pitch: number; wide: number };
 }
+
+/** Whether two scenes show the same points: what stands over them may differ. */
+export function onlyMarksDiffer(a: Scene, b: Scene): boolean {
+  const points = (s: Scene) =>
+    JSON.stringify([
+      [
+        s.boxes,
+        s.ghosts,
+        [...s.slots],
+        s.pair,
+        s.compared,
+        s.split,
+        s.walking,
+        s.colourBy,
+        s.span,
+        s.shading,
+        s.stand,
+        s.stand2,
+        s.parallel,
+        s.ground,
+        s.slab,
+        s.placing,
+      ],
+      s.stations.map((x) => [x.id, x.hue, x.pose, x.visible, x.layers, !s.stand && x.selected]),
+    ]);
+  return points(a) === points(b);
+}

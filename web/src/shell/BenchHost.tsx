@@ -29,7 +29,8 @@ import { useModelInfos } from "./models";
 import { usePair } from "./pair";
 import { takeOver } from "./early";
 import { askedFor, inAddress, remember, show, shownNow } from "./views";
-import { Legend, PaneHead, Readout } from "./PaneHead";
+import { Legend } from "./Legend";
+import { PaneHead, Readout } from "./PaneHead";
 import {
   boxesShown,
   boxInfo,

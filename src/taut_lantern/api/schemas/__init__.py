@@ -104,6 +104,16 @@ from .project import (
 )
 from .prove import AcceptanceOut, AcceptIn, PictureOut, PicturePatch, WithdrawIn
 from .selecting import ActIn, ActOut, ClassIn, ClassOut, EvenDetail, EvenIn, SelectedOut, SelectIn, SelectionOut, ZoneOut, ZonePatch
+from .targets import (
+    NaturalIn,
+    NaturalOut,
+    PickedIn,
+    Rename,
+    SightingOut,
+    SightingPatch,
+    TargetOut,
+    TargetsIn,
+)
 from .tie import (
     AdviceOut,
     AnswerIn,
@@ -119,29 +129,21 @@ from .tie import (
     MatchIn,
     MatchOut,
     MergeIn,
-    NaturalIn,
-    NaturalOut,
     NetworkOut,
     NetworkPart,
     PairIn,
-    PickedIn,
     PlumbIn,
     PutIn,
     QuestionOut,
     ReadingOut,
     RegionIn,
-    Rename,
     SearchIn,
     SearchOut,
-    SightingOut,
-    SightingPatch,
     SketchPictureOut,
     SketchPlaceIn,
     SpotOut,
     StopsIn,
     TapeIn,
-    TargetOut,
-    TargetsIn,
     Used,
     WholeLinkOut,
 )
