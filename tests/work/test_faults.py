@@ -19,11 +19,13 @@ import numpy as np
 import psycopg
 import pytest
 from sqlalchemy import text
+from sqlalchemy.orm import Session
 
 from taut_lantern.core.errors import Cancelled
 from taut_lantern.store import queue
 from taut_lantern.store.db import fence, session
 from taut_lantern.store.models import Job, Project
+from taut_lantern.work.jobs import passing
 from tests.databases import SERVER, fresh_database
 from tests.served import Served, processes_below
 from tests.support import make_project, room, write_scan
@@ -77,7 +79,7 @@ def test_a_job_that_is_cut_off_is_taken_up_again_and_done_once(own: Served, larg
     own.wait(lambda: own.job(project, "import", "running"))
     time.sleep(0.4)
     FAULTS[fault](own)
-    job = own.wait(lambda: own.job(project, "import", "done", "failed", "cancelled"), seconds=60)
+    job = own.wait(lambda: own.job(project, "import", "done", "failed", "cancelled"), seconds=150)
     assert job["state"] == "done", job
     assert whole(own, project)
     own.wait(lambda: own.get("/health")["workers"] > 0)
@@ -101,7 +103,7 @@ def test_a_suspended_run_that_wakes_up_commits_nothing(own: Served, large: Path)
         for p in still:
             os.kill(p, signal.SIGSTOP)
         try:
-            own.wait(lambda: own.job(project, "import", "done"), seconds=60)
+            own.wait(lambda: own.job(project, "import", "done"), seconds=150)
         finally:
             for p in still:
                 os.kill(p, signal.SIGCONT)
@@ -153,6 +155,45 @@ def test_a_worker_hands_out_by_itself_what_was_lost(database: str) -> None:
             await asyncio.to_thread(queue.reconcile)
 
     asyncio.run(as_a_worker())
+    with session() as s:
+        assert s.execute(text("SELECT count(*) FROM procrastinate_jobs WHERE args->>'job_id' = :id"), {"id": job}).scalar() == 1
+        s.execute(text("UPDATE job SET state = 'cancelled' WHERE id = :id"), {"id": job})
+
+
+def test_who_stands_still_while_handing_out_holds_nobody_up(database: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A worker whose machine is put to sleep in the middle of it has the lock that all others ask for."""
+    with session() as s:
+        job = queue.enqueue(s, make_project("asleep"), "nothing", "Lost").id
+        s.execute(text("DELETE FROM procrastinate_jobs WHERE args->>'job_id' = :id"), {"id": job})
+        s.execute(text("UPDATE job SET created_at = now() - interval '1 minute' WHERE id = :id"), {"id": job})
+    hand, asleep, awake = queue.defer, threading.Event(), threading.Event()
+    sleeper: list[BaseException | None] = []
+
+    def sleep(s: Session, job_id: str) -> None:
+        if threading.current_thread().name == "sleeper" and not asleep.is_set():
+            asleep.set()
+            assert awake.wait(60)
+        hand(s, job_id)
+
+    def reconcile() -> None:
+        try:
+            queue.reconcile()
+        except BaseException as problem:
+            sleeper.append(problem)
+
+    monkeypatch.setattr(queue, "defer", sleep)
+    thread = threading.Thread(target=reconcile, name="sleeper")
+    thread.start()
+    try:
+        assert asleep.wait(30)
+        assert queue.reconcile() == 0
+        end = time.monotonic() + 30
+        while not queue.reconcile() and time.monotonic() < end:
+            time.sleep(0.5)
+    finally:
+        awake.set()
+        thread.join()
+    assert len(sleeper) == 1 and sleeper[0] is not None and passing(sleeper[0])
     with session() as s:
         assert s.execute(text("SELECT count(*) FROM procrastinate_jobs WHERE args->>'job_id' = :id"), {"id": job}).scalar() == 1
         s.execute(text("UPDATE job SET state = 'cancelled' WHERE id = :id"), {"id": job})

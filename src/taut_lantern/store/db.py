@@ -27,6 +27,7 @@ from ..settings import settings
 from .models import Chunk, Journaled
 
 CHUNK = 4 << 20
+STILL = 30  # seconds a change may stand still between two statements, holding up who waits for its rows; then the database ends it
 GONE = {"gone": True}  # execution options of a statement that also reads what is out of sight
 
 actor: ContextVar[str] = ContextVar("actor", default="you")
@@ -48,7 +49,10 @@ def sqlalchemy_url(url: str) -> str:
 
 @lru_cache
 def engine() -> Engine:
-    return create_engine(sqlalchemy_url(settings().database), pool_size=8, max_overflow=8, pool_timeout=5, pool_pre_ping=True)
+    told = {"options": f"-c idle_in_transaction_session_timeout={STILL}s"}  # else a machine that is put to sleep keeps its locks
+    return create_engine(
+        sqlalchemy_url(settings().database), pool_size=8, max_overflow=8, pool_timeout=5, pool_pre_ping=True, connect_args=told
+    )
 
 
 @event.listens_for(Session, "do_orm_execute")
@@ -80,6 +84,7 @@ def snapshot() -> Iterator[Session]:
     """A session that sees one state of the whole database, however long it reads, and changes nothing."""
     with _factory()() as s:
         s.connection(execution_options={"isolation_level": "REPEATABLE READ", "postgresql_readonly": True})
+        s.execute(text("SET LOCAL idle_in_transaction_session_timeout = 0"))  # it holds up nobody
         yield s
 
 

@@ -24,6 +24,7 @@ app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=settin
 _handing = procrastinate.App(connector=procrastinate.SyncPsycopgConnector(conninfo=settings().database))
 LIVE = ("waiting", "running")
 LEASE = 10.0  # seconds a run may be silent; it is heard of every second
+AT_ONCE = 5  # seconds that bringing jobs and queue together may stand still
 ATTEMPTS = 5  # runs that may be lost (killed, cut off) before the job fails
 
 
@@ -150,9 +151,11 @@ def reconcile() -> int:
     """Bring job rows and queue rows together; returns how many jobs it touched. Safe to call from everywhere at any time.
 
     A run that fell silent is over: its job is cancelled if somebody asked for that, fails after ATTEMPTS, else waits again.
-    A waiting job that no queue row will bring to a worker is handed out anew.
+    A waiting job that no queue row will bring to a worker is handed out anew. Who stands still in the middle of it is cut off:
+    nobody else can do it meanwhile.
     """
     with session() as s:
+        s.execute(text(f"SET LOCAL idle_in_transaction_session_timeout = '{AT_ONCE}s'"))
         if not s.execute(text("SELECT pg_try_advisory_xact_lock(7240117)")).scalar():
             return 0  # somebody else is at it
         touched = 0

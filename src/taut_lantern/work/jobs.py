@@ -113,13 +113,18 @@ class JobProgress:
         return self.cancelled
 
 
+def _of_the_moment(state: str) -> bool:
+    """Of an SQLSTATE: connections, an operator, a conflict; too many connections; a change that stood still for too long."""
+    return state[:2] in ("08", "57", "40") or state in ("53300", "25P03")
+
+
 def passing(problem: BaseException) -> bool:
     """Whether trying again later may go well: the database went away, or had no connection to give."""
     if isinstance(problem, DBAPIError):
         state = getattr(problem.orig, "sqlstate", None)
-        return problem.connection_invalidated or state is None or state[:2] in ("08", "57", "40") or state == "53300"
-    if isinstance(problem, psycopg.OperationalError):
-        return problem.sqlstate is None or problem.sqlstate[:2] in ("08", "57", "40") or problem.sqlstate == "53300"
+        return problem.connection_invalidated or state is None or _of_the_moment(state)
+    if isinstance(problem, psycopg.Error):
+        return _of_the_moment(problem.sqlstate) if problem.sqlstate else isinstance(problem, psycopg.OperationalError)
     return isinstance(problem, PoolTimeout)
 
 
