@@ -11,7 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from taut_lantern.core import frames
-from taut_lantern.core.align.prepared import Prepared, prepare
+from taut_lantern.core.align.fine import refine
+from taut_lantern.core.align.matches import hits, match, tukey
+from taut_lantern.core.align.prepared import PYRAMID_STEP, Prepared, prepare
 from taut_lantern.core.kernels import beams, images, noise, objects, order, rays, reference
 from taut_lantern.core.kernels.apart import apart, settled
 from taut_lantern.core.scan.grid import range_image
@@ -57,6 +59,43 @@ def test_matches_are_the_same(pair: Any) -> None:
     expected, said = reference.associate(g.image, g.geo, g.wrap, t, points, normals, 0.05, 0.85)
     assert ok.sum() > 50 and (ok != said).sum() <= 2
     np.testing.assert_allclose(out[ok & said][:, :3], expected[ok & said][:, :3], atol=1e-6)
+
+
+@pytest.mark.parametrize("known", [False, True])
+def test_a_step_is_that_of_weighted_least_squares(pair: Any, known: bool) -> None:
+    a, b, t = pair
+    start, sides = frames.pose(0.01, (0.05, -0.04, 0.02)) @ t, (a, b, a.balanced, b.balanced, known)
+    m = match(hits(*sides), start, 0.3, 1, 0.6)
+    w = tukey(m.distance, 0.3)
+    centre = np.average(m.place, axis=0, weights=w)
+    lever = np.sqrt(np.average(((m.place - centre) ** 2).sum(axis=1), weights=w))
+    rows = np.hstack([np.cross(m.place - centre, m.normal) / lever, m.normal]) * np.sqrt(w)[:, None]
+    assert np.linalg.eigvalsh(rows.T @ rows / w.sum())[0] > 2e-4  # every direction is held
+    step = np.linalg.lstsq(rows, -m.distance * np.sqrt(w), rcond=None)[0]
+    motion = np.eye(4)
+    motion[:3, :3] = frames.rotation(step[:3] / lever)
+    motion[:3, 3] = centre - motion[:3, :3] @ centre + step[3:]
+    found, count, _, _, _ = refine(a, b, start, ((0.3, 1),), 0.6, hits(*sides))
+    assert count == len(m.distance) > 100 and np.linalg.norm(step) > 0.01
+    np.testing.assert_allclose(found, motion @ start, atol=1e-9)
+
+
+def test_placements_are_ranked_by_what_the_pyramid_holds(pair: Any) -> None:
+    a, b, t = pair
+    s, poses, found = b.balanced, np.array([t, frames.pose(0.3, (1.0, 0, 0.2)) @ t]), np.zeros((2, 3))
+    rays.rank(a.pyramid, PYRAMID_STEP, poses, s.points, s.normals, 0.15, found)
+    for pose, (agree, violated, near) in zip(poses, found, strict=True):
+        p, n = frames.apply(pose, s.points), s.normals @ pose[:3, :3].T
+        rho = np.linalg.norm(p, axis=1)
+        row, column = np.arctan2(p[:, 2], np.hypot(p[:, 0], p[:, 1])) + np.pi / 2, np.arctan2(p[:, 1], p[:, 0]) + np.pi
+        low, high = a.pyramid[:, (row / PYRAMID_STEP).astype(int), (column / PYRAMID_STEP).astype(int)]
+        cosine = np.abs((p * n).sum(axis=1)) / rho
+        slack = 0.16 / np.maximum(cosine, 1e-9)
+        speaks = (rho >= 0.5) & (low > 0) & (cosine >= 0.1)
+        before = speaks & (rho < low - slack)
+        assert abs(agree - (speaks & ~before & (rho <= high + slack)).sum()) <= 2  # rounding at a limit
+        assert abs(violated - (before & (rho < low - 2 * slack)).sum()) <= 2 and abs(violated + near - before.sum()) <= 2
+    assert found[0, 0] > 2 * found[1, 0] and found[1, 1] > 20
 
 
 @pytest.mark.parametrize("shift", [(0, 0, 0), (0.8, 0, 0), (0, 0, 1.5)])

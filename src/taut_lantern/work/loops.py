@@ -9,7 +9,7 @@ from typing import Any
 import numba
 from numba.core.dispatcher import Dispatcher
 
-from ..core.kernels import fit, order, outline, planes, rays, targets
+from ..core.kernels import fit, objects, order, outline, planes, rays, steps, targets
 
 KEPT = Path(order.__file__).parent / "__pycache__" / "signatures"
 
@@ -21,7 +21,7 @@ def _mark() -> str:
 
 
 def _loops() -> dict[str, Any]:
-    modules = (fit, order, outline, planes, rays, targets)
+    modules = (fit, objects, order, outline, planes, rays, steps, targets)
     return {f"{m.__name__}.{name}": x for m in modules for name, x in vars(m).items() if isinstance(x, Dispatcher)}
 
 

@@ -25,8 +25,8 @@ from .evidence import Evidence, dense, evidence
 from .fine import Fine, fine
 from .guess import Hypothesis, propose
 from .jointly import decided
-from .placements import ALIKE_APART, APART, BLATANT, DOOR, ENOUGH, OUTSIDE, PLAIN, SPEAKERS, Placement, Weighing, rivals_outside
-from .prepared import Prepared
+from .placements import ALIKE_APART, APART, BLATANT, DOOR, ENOUGH, OUTSIDE, PLAIN, Placement, Weighing, rivals_outside
+from .prepared import SPEAKERS, Prepared
 from .questions import PLACES, Answer, Question
 from .search import Search, in_body
 

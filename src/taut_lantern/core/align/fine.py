@@ -18,8 +18,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .. import frames
-from ..kernels import fit as kernels
-from .matches import Hits, Matches, hits, match, noise_of, systems, tukey
+from ..kernels import steps
+from .matches import Hits, Matches, hits, match, noise_of, tukey
 from .offsets import HELD, solve_nested
 from .prepared import Prepared
 
@@ -49,27 +49,6 @@ class Fine:
     offset_sigma: float  # metres, estimated spread of surface offsets
 
 
-def _motion(step: Array, centre: Array, lever: float) -> Array:
-    w = step[:3] / lever
-    t = np.eye(4)
-    t[:3, :3] = frames.rotation(w)
-    t[:3, 3] = centre - t[:3, :3] @ centre + step[3:]
-    return t
-
-
-def _step(m: Matches, gate: float, floor: float) -> tuple[Array, Array, float, float]:
-    """One truncated Gauss-Newton step: (step, centre, lever, smallest eigenvalue per weight)."""
-    w = tukey(m.distance, gate)
-    total = max(float(w.sum()), 1e-9)
-    centre, lever = kernels.about(m.place, w)
-    g = systems(m, w, np.zeros(len(w), np.int64), 1, centre, lever)[0] / total
-    value, vector = np.linalg.eigh(g[:6, :6])
-    rhs = g[:6, 8]
-    along = vector.T @ rhs
-    step = vector @ np.where(value > floor, along / np.maximum(value, 1e-12), 0.0)
-    return step, centre, lever, float(value[0])
-
-
 def refine(
     a: Prepared,
     b: Prepared,
@@ -77,25 +56,30 @@ def refine(
     gates: tuple[tuple[float, int], ...],
     min_cos: float = 0.7,
     both: tuple[Hits, Hits] | None = None,
-) -> tuple[Array, Matches | None, bool, int, float]:
-    """Gauss-Newton over the gates. Returns (T_a_b, last matches, converged, steps, smallest eigenvalue)."""
-    both = both or hits(a, b)
-    t, m, steps, size, smallest = start.copy(), None, 0, np.inf, 0.0
-    for k, (gate, stride) in enumerate(gates):
-        m = match(both, t, gate, stride, min_cos)
-        if len(m.distance) < 30:
-            return t, None, False, steps, 0.0
-        step, centre, lever, smallest = _step(m, gate, 2e-4 if k >= len(gates) - 2 else 2e-3)
-        t = frames.orthonormal(_motion(step, centre, lever) @ t)
-        steps, size = steps + 1, float(np.linalg.norm(step))
-    return t, m, size < 1e-3, steps, smallest
+) -> tuple[Array, int, bool, int, float]:
+    """Gauss-Newton over the gates, truncated where the geometry holds nothing: (T_a_b, matches of the last step, converged, steps,
+    smallest eigenvalue). With fewer than 30 matches it ends where it is, and has none."""
+    in_a, in_b = both or hits(a, b)
+    gate, stride = np.array([g for g, _ in gates], float), np.array([n for _, n in gates], np.int64)
+    floor = np.where(np.arange(len(gates)) >= len(gates) - 2, 2e-4, 2e-3)
+    samples = (in_b.samples.points, in_b.samples.normals, in_a.samples.points, in_a.samples.normals)
+    how = (np.ascontiguousarray(start, float), gate, stride, floor, min_cos)
+    if in_a.coarse is not None and in_b.coarse is not None:
+        found = steps.refined_known(*in_a.coarse, *in_b.coarse, *samples, in_a.plane, in_b.plane, *how)
+    else:
+        one, other = (side.grid for side in (in_a, in_b))
+        images = (one.image, one.geo, one.wrap, other.image, other.geo, other.wrap)
+        found = steps.refined(*images, *samples, in_a.hit, in_a.plane, in_b.hit, in_b.plane, *how)
+    t, n, size, smallest, taken = found
+    enough = n >= steps.FEWEST
+    return t, int(n) if enough else 0, bool(enough and size < 1e-3), int(taken), float(smallest)
 
 
 def fine(a: Prepared, b: Prepared, start: Array, gates: tuple[tuple[float, int], ...] = GATES) -> Fine | None:
     """Align b to a. None when fewer than 60 patches agree: the start was too far away or nothing is shared."""
     both = hits(a, b)
-    t, m, converged, steps, smallest = refine(a, b, start, gates, both=both)
-    if m is None or len(m.distance) < FEWEST:
+    t, n, converged, taken, smallest = refine(a, b, start, gates, both=both)
+    if n < FEWEST:
         return None
     cov, offset, size = np.eye(6), 0.0, 0.0
     for passes in (2, 6):
@@ -110,7 +94,7 @@ def fine(a: Prepared, b: Prepared, start: Array, gates: tuple[tuple[float, int],
         size = float(np.linalg.norm(step))
         if size > JUMP:
             return None
-        t = frames.orthonormal(_motion(step, centre, lever) @ t)
+        t = steps.moved(step, centre, lever, t)
         cov = scaled
     unscale = np.diag([1 / lever] * 3 + [1.0] * 3)
     cov = unscale @ cov @ unscale.T
@@ -118,5 +102,5 @@ def fine(a: Prepared, b: Prepared, start: Array, gates: tuple[tuple[float, int],
     shift = np.eye(6)  # from the centroid to a's origin: t0 = t_c - w x c
     shift[3:, :3] = frames.skew(centre)
     return Fine(
-        t, shift @ cov @ shift.T, m, converged and size < 0.002, steps + 2, smallest, float(np.sqrt(value[2])), vector[:, 2], offset
+        t, shift @ cov @ shift.T, m, converged and size < 0.002, taken + 2, smallest, float(np.sqrt(value[2])), vector[:, 2], offset
     )

@@ -20,11 +20,10 @@ from ..kernels import rays
 from .evidence import UPRIGHT, Dense, dense
 from .fine import refine
 from .matches import hits
-from .prepared import PYRAMID_STEP, Prepared
+from .prepared import FEW, MANY, PYRAMID_STEP, Prepared
 
 Array = NDArray[np.float64]
-PROPOSALS = 3  # how proposals are computed: counts up when they would come out otherwise
-FEW, MANY = 2_500, 12_000  # points of each scan that judge placements after the first refinement, and after the last
+PROPOSALS = 4  # how proposals are computed: counts up when they would come out otherwise
 OPEN = 1000  # balanced samples of a scan that stood in the open have fewer
 CELL, SIZE = 0.2, 512  # plan image: at most 102.4 m square
 
@@ -107,16 +106,20 @@ def _plan(points: Array, normals: Array, size: int) -> NDArray[np.complex64]:
     ij = np.floor(points[:, :2] / CELL).astype(int) + size // 2
     ok = (np.abs(normals[:, 2]) < 0.3) & (ij >= 0).all(axis=1) & (ij < size).all(axis=1)
     at = ij[ok, 1] * size + ij[ok, 0]
-    image = np.bincount(at, normals[ok, 0], size * size) + 1j * np.bincount(at, normals[ok, 1], size * size)
-    much = np.asarray(np.abs(image))
-    return np.asarray(image / np.maximum(much, 1e-9) * np.minimum(much, 4) ** 0.5, np.complex64).reshape(size, size)
+    cells, at = np.unique(at, return_inverse=True)
+    sums = np.bincount(at, normals[ok, 0], len(cells)) + 1j * np.bincount(at, normals[ok, 1], len(cells))
+    much = np.abs(sums)
+    image = np.zeros(size * size, np.complex64)
+    image[cells] = sums / np.maximum(much, 1e-9) * np.minimum(much, 4) ** 0.5
+    return image.reshape(size, size)
 
 
 def _shifts(fa: NDArray[np.complex64], points: Array, normals: Array, count: int) -> list[tuple[float, float]]:
     """Plan shifts (metres) of turned samples against a's transformed image."""
     size = len(fa)
     f = fa * np.conj(fft.fft2(_plan(points, normals, size)))
-    score = fft.ifft2(f / np.maximum(np.abs(f), 1e-9) ** 0.5).real
+    f /= np.sqrt(np.maximum(np.abs(f), 1e-9))
+    score = np.ascontiguousarray(fft.ifft2(f, overwrite_x=True).real)  # peaks are looked for in it again and again
     found = []
     for _ in range(count):
         k = int(np.argmax(score))
@@ -183,7 +186,7 @@ def _ranked(a: Prepared, b: Prepared, poses: Array, tol: float, every: int = 1) 
     too; and that of upright surfaces alone, since in the open one ground lies on any other.
     """
     sides = [np.abs(x.balanced.normals[:, 2]) < UPRIGHT for x in (a, b)]
-    back = np.array([frames.inverse(t) for t in poses])
+    back = frames.inverses(np.asarray(poses))
     counts = np.zeros((2, len(poses), 3))
     for out, level in zip(counts, (False, True), strict=True):
         for seer, seen, own, side in ((a, b, poses, sides[1]), (b, a, back, sides[0])):

@@ -18,7 +18,7 @@ from .contradiction import QUIET, Contradiction, contradiction, limits, structur
 from .evidence import verdicts
 from .fine import fine
 from .guess import Hypothesis
-from .prepared import Prepared
+from .prepared import SPEAKERS, Prepared
 from .questions import ALIKE_SHARE, SAME_PLACE, Answer, Told
 from .search import Search
 
@@ -49,7 +49,6 @@ NOWHERE = np.zeros((0, 3))
 DOOR = 0.06  # share of a station's surfaces that others than those of its room confirm, if it is to count
 APART, TURNED = 0.3, 0.05  # metres and radians from which on two placements are distinct, and a refined one has left its guess
 IN_REACH = 120.0  # metres between stations beyond which neither saw the other's surroundings
-SPEAKERS = 40_000  # raw points of each scan that speak on a placement
 TOGETHER = 4  # placed stations that are heard at once
 FEW = 1_500  # of them that say first whether the two share anything
 ASKED, ROUGH = 6, 0.25  # placed stations that are asked at a glance, and the metres within which a guess is not refined yet

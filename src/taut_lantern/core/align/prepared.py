@@ -7,6 +7,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +19,8 @@ from ..scan.scan import Scan
 from .contradiction import Speakers, bare, speakers
 
 FEWEST = 200  # samples in a box that are enough to align by
+FEW, MANY, SPEAKERS = 2_500, 12_000, 40_000  # of the raw points, that judge placements: many of them, the best, and those that are left
+TILE = 8  # pixels each way of an image, that are neighbours
 PYRAMID_STEP = math.radians(1.0)
 ROOF = 0.02  # share of what is seen that faces down, below which there is no roof: gates and canopies have as much
 
@@ -100,8 +103,18 @@ def sample(grid: Grid, spacing: float, most: int, phase: float = 0.37) -> tuple[
         spacing *= math.sqrt(len(pixels) / most)
         pixels = pixels[np.linspace(0, len(pixels) - 1, most).astype(np.int64)]
     plane, ok = rays.planes(grid.image, grid.step, grid.wrap, pixels)
-    order = np.random.default_rng(5).permutation(int(ok.sum()))
+    order = _first_few(pixels[ok])
     return Samples(np.ascontiguousarray(plane[ok][order, :3]), np.ascontiguousarray(plane[ok][order, 3:6])), spacing
+
+
+def _first_few(pixels: NDArray[np.int32]) -> NDArray[np.int64]:
+    """An order of pixels (n, 2) in which the first FEW, MANY and SPEAKERS are fair choices of all; within these, neighbours follow each other,
+    so that what is looked up in another image lies close together."""
+    order = np.random.default_rng(5).permutation(len(pixels))
+    tile = pixels[:, 0] // TILE * (1 << 20) + pixels[:, 1] // TILE
+    ends = [0, *(n for n in (FEW, MANY, SPEAKERS) if n < len(order)), len(order)]
+    parts = [order[i:j] for i, j in pairwise(ends)]
+    return np.concatenate([part[np.argsort(tile[part], kind="stable")] for part in parts])
 
 
 def _balanced(s: Samples, grid: Grid, each: int = 250) -> Samples:
@@ -109,7 +122,8 @@ def _balanced(s: Samples, grid: Grid, each: int = 250) -> Samples:
     small = rho * grid.step < 0.12
     az = np.floor((np.arctan2(s.normals[:, 1], s.normals[:, 0]) + math.pi) / (math.pi / 4)).astype(int) % 8
     kind = np.where(s.normals[:, 2] > 0.7, 8, np.where(s.normals[:, 2] < -0.7, 9, az))
-    keep = np.concatenate([np.nonzero(small & (kind == k))[0][:each] for k in range(10)])
+    chance = np.random.default_rng(6).random(len(rho))
+    keep = np.concatenate([np.sort(own[np.argsort(chance[own])[:each]]) for own in (np.nonzero(small & (kind == k))[0] for k in range(10))])
     return Samples(s.points[keep], s.normals[keep])
 
 

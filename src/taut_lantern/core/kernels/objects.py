@@ -11,10 +11,9 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from .rays import TURN, turn_of
+from .rays import SOME, TURN, turn_of
 
 jit: Any = njit(cache=True, nogil=True, error_model="numpy")
-SOME = 256  # points that are looked at in one go: their numbers stay near
 
 
 @jit

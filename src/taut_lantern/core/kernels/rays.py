@@ -16,6 +16,7 @@ from numba import njit
 
 jit: Any = njit(cache=True, nogil=True, error_model="numpy")
 TURN = 2 * math.pi
+SOME = 256  # points that are looked at in one go: their numbers stay near
 
 
 @jit
@@ -337,36 +338,44 @@ def turn_of(y, x):  # type: ignore[no-untyped-def]
 def rank(pyr, step, poses, points, normals, tol, out):  # type: ignore[no-untyped-def]
     """Cheap judgement of many placements on a pyramid; adds to out (k, 3): agree, violated, near misses."""
     rows, columns = pyr.shape[1], pyr.shape[2]
+    px, py, pz, far_off, slant = np.empty(SOME), np.empty(SOME), np.empty(SOME), np.empty(SOME), np.empty(SOME)
+    row, column = np.empty(SOME), np.empty(SOME)
     for h in range(len(poses)):
         t = poses[h]
         agree = violated = near = 0
-        for k in range(len(points)):
-            x, y, z = points[k, 0], points[k, 1], points[k, 2]
-            ax = t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3]
-            ay = t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3]
-            az = t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3]
-            rho = math.sqrt(ax * ax + ay * ay + az * az)
-            if rho < 0.5:
-                continue
-            pr = min(rows - 1, int((turn_of(az, math.sqrt(ax * ax + ay * ay)) + math.pi / 2) / step))
-            pc = min(columns - 1, int((turn_of(ay, ax) + math.pi) / step))
-            low, high = pyr[0, pr, pc], pyr[1, pr, pc]
-            if low == 0:
-                continue
-            nx = t[0, 0] * normals[k, 0] + t[0, 1] * normals[k, 1] + t[0, 2] * normals[k, 2]
-            ny = t[1, 0] * normals[k, 0] + t[1, 1] * normals[k, 1] + t[1, 2] * normals[k, 2]
-            nz = t[2, 0] * normals[k, 0] + t[2, 1] * normals[k, 1] + t[2, 2] * normals[k, 2]
-            cosine = abs(nx * ax + ny * ay + nz * az) / rho
-            if cosine < 0.1:
-                continue
-            slack = (tol + 0.01) / cosine
-            if low - slack <= rho <= high + slack:
-                agree += 1
-            elif rho < low - slack:
-                if rho < low - 2 * slack:
-                    violated += 1
-                else:
-                    near += 1
+        for first in range(0, len(points), SOME):
+            n = min(SOME, len(points) - first)
+            for k in range(n):
+                x, y, z = points[first + k, 0], points[first + k, 1], points[first + k, 2]
+                nx, ny, nz = normals[first + k, 0], normals[first + k, 1], normals[first + k, 2]
+                px[k] = t[0, 0] * x + t[0, 1] * y + t[0, 2] * z + t[0, 3]
+                py[k] = t[1, 0] * x + t[1, 1] * y + t[1, 2] * z + t[1, 3]
+                pz[k] = t[2, 0] * x + t[2, 1] * y + t[2, 2] * z + t[2, 3]
+                slant[k] = (
+                    (t[0, 0] * nx + t[0, 1] * ny + t[0, 2] * nz) * px[k]
+                    + (t[1, 0] * nx + t[1, 1] * ny + t[1, 2] * nz) * py[k]
+                    + (t[2, 0] * nx + t[2, 1] * ny + t[2, 2] * nz) * pz[k]
+                )
+            for k in range(n):  # several points at once
+                d2 = px[k] * px[k] + py[k] * py[k]
+                far_off[k] = math.sqrt(d2 + pz[k] * pz[k])
+                row[k] = (turn_of(pz[k], math.sqrt(d2)) + math.pi / 2) / step
+                column[k] = (turn_of(py[k], px[k]) + math.pi) / step
+                slant[k] = abs(slant[k]) / max(far_off[k], 1e-9)
+            for k in range(n):
+                rho, cosine = far_off[k], slant[k]
+                pr, pc = min(rows - 1, int(row[k])), min(columns - 1, int(column[k]))
+                low, high = pyr[0, pr, pc], pyr[1, pr, pc]
+                if rho < 0.5 or low == 0 or cosine < 0.1:
+                    continue
+                slack = (tol + 0.01) / cosine
+                if low - slack <= rho <= high + slack:
+                    agree += 1
+                elif rho < low - slack:
+                    if rho < low - 2 * slack:
+                        violated += 1
+                    else:
+                        near += 1
         out[h, 0] += agree
         out[h, 1] += violated
         out[h, 2] += near
