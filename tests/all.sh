@@ -6,11 +6,19 @@ bin=$LANTERN_HOME/venv/bin
 step() { printf '\n\033[1m%s\033[0m\n' "$1"; }
 
 step "lint, types and import rules"
+# What takes a core for a minute each runs side by side: the front end's checks, and the loops that are compiled once for all tests.
+web() { cd web && npx tsc --noEmit && npm run --silent lint && npm run --silent rules && npm run --silent test; }
+web > "$LANTERN_HOME/web.log" 2>&1 &
+of_web=$!
+"$bin/python" -c "from taut_lantern.standins.warm import warm; warm()" > "$LANTERN_HOME/warm.log" 2>&1 &
+of_warm=$!
+trap 'kill $of_web $of_warm 2>/dev/null || true' EXIT
 "$bin/ruff" check src tests measures
 "$bin/ruff" format --check src tests measures
 "$bin/mypy"
 "$bin/lint-imports" --no-cache | tail -n 8
-(cd web && npx tsc --noEmit && npm run --silent lint && npm run --silent rules && npm run --silent test)
+wait $of_web || { cat "$LANTERN_HOME/web.log"; exit 1; }
+tail -n 6 "$LANTERN_HOME/web.log"
 
 step "the API document and the types made from it"
 "$bin/python" -m taut_lantern.cli openapi "$LANTERN_HOME/openapi.json"
@@ -18,10 +26,10 @@ diff -u docs/openapi.json "$LANTERN_HOME/openapi.json" | head -40 && cmp -s docs
 cp web/src/api/schema.d.ts "$LANTERN_HOME/schema.d.ts"
 (cd web && npm run --silent api >/dev/null)
 cmp -s web/src/api/schema.d.ts "$LANTERN_HOME/schema.d.ts" || { echo "web/src/api/schema.d.ts was old and has been made anew: commit it"; exit 1; }
+wait $of_warm || { cat "$LANTERN_HOME/warm.log"; exit 1; }
 
 step "tests"
-"$bin/python" -c "from taut_lantern.standins.warm import warm; warm()"
-# Most tests compute on one core: files of them run two at a time, the longest first, each half on databases of its own; those that watch
+# Most tests compute on one core: files of them run two at a time (tests/conftest.py), each half on databases of its own; those that watch
 # a page after the others, as they wait more than they compute. Those that stop workers, or hold something to a time, come last, alone.
 page=(tests/browser)
 alone=(tests/work tests/formats/test_crafted.py)

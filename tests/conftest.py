@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import pytest
 from hypothesis import settings as hypothesis_settings
+from xdist.scheduler import LoadScopeScheduling
 
 from tests.databases import address, fresh_database
 
@@ -47,6 +48,17 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Files whose tests take longest come first: two workers then end at about the same time."""
     stem = lambda item: Path(item.nodeid.split("::")[0]).stem  # noqa: E731
     items.sort(key=lambda item: LONGEST.index(stem(item)) if stem(item) in LONGEST else len(LONGEST))
+
+
+class ByFile(LoadScopeScheduling):  # type: ignore[misc]
+    """A file of tests goes to one worker; the two that look at the tied project, which takes a minute or two to make, to the same one."""
+
+    def _split_scope(self, nodeid: str) -> str:
+        return nodeid.split("::")[0].replace("truth/test_site.py", "truth/test_cleaning.py")
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> ByFile:
+    return ByFile(config, log)
 
 
 @pytest.fixture(scope="session")

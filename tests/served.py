@@ -66,7 +66,8 @@ class Served:
             self.process = subprocess.Popen(
                 [sys.executable, "-m", "taut_lantern.cli", "serve", *self.more], env=env, stdout=log, stderr=log, start_new_session=True
             )
-        for _ in range(200):
+        end = time.monotonic() + 180  # a machine whose browsers draw without a graphics card is in no hurry
+        while time.monotonic() < end and self.process.poll() is None:
             try:
                 self.http.get("/projects").raise_for_status()
                 return
@@ -113,7 +114,7 @@ class Served:
             self.http.put(f"/projects/{project}/uploads/{upload['id']}", params={"offset": at}, content=piece).raise_for_status()
         return str(upload["id"])
 
-    def wait(self, what: Any, seconds: float = 90) -> Any:
+    def wait(self, what: Any, seconds: float = 240) -> Any:
         """What ``what()`` gives once it is true."""
         end = time.monotonic() + seconds
         while time.monotonic() < end:

@@ -16,7 +16,6 @@ from playwright.sync_api import expect
 
 from taut_lantern.core.scan.scan import Scan
 from tests.browser.driver import Screen, browser
-from tests.databases import fresh_database
 from tests.served import Served
 from tests.support import room, write_scan
 
@@ -38,17 +37,14 @@ def with_column() -> Scan:
 
 
 @pytest.fixture(scope="module")
-def site(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Served, str]]:
+def site(served: Served, tmp_path_factory: pytest.TempPathFactory) -> tuple[Served, str]:
     folder = tmp_path_factory.mktemp("bench")
-    served = Served(fresh_database("lantern_bench"), folder / "log")
-    served.start()
     project = str(served.post("/projects", name="Bench")["id"])
     sent = [served.send(project, write_scan(folder / "ST-1.e57", with_column(), name="ST-1"))]
     served.wait(lambda: all(o["scans"] for o in served.get(f"/projects/{project}/originals")))
     served.post(f"/projects/{project}/bring-in", originals=sent)
     served.wait(lambda: len(served.get(f"/projects/{project}/stations")) == 1)
-    yield served, project
-    served.stop()
+    return served, project
 
 
 @pytest.fixture
@@ -72,7 +68,7 @@ def picture(screen: Screen) -> np.ndarray:
     screen.page.mouse.move(640, 790)
     screen.page.wait_for_timeout(500)
     quiet = "() => document.querySelector('section[aria-label=Bench]')?.dataset.busy === 'false'"
-    screen.page.wait_for_function(quiet, timeout=40_000)
+    screen.page.wait_for_function(quiet)
     screen.page.wait_for_timeout(300)
     box = screen.bench()
     clip = {"x": box["x"] + 40, "y": box["y"] + 60, "width": box["width"] - 80, "height": box["height"] - 150}

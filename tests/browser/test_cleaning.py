@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +13,6 @@ from playwright.sync_api import expect
 
 from taut_lantern.core.scan.scan import Scan
 from tests.browser.driver import Screen, browser
-from tests.databases import fresh_database
 from tests.served import Served
 from tests.support import room, write_scan
 
@@ -32,14 +30,6 @@ def furnished(seed: int) -> Scan:
         None,
         None,
     )
-
-
-@pytest.fixture(scope="module")
-def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
-    s = Served(fresh_database("lantern_cleaning"), tmp_path_factory.mktemp("cleaning") / "log")
-    s.start()
-    yield s
-    s.stop()
 
 
 def brought_in(served: Served, name: str, path: Path) -> str:
@@ -127,7 +117,7 @@ def test_points_are_brushed_kept_locked_deleted_brought_back_and_thinned(served:
 
         page.get_by_label("Spacing").fill("100")
         screen.press("See one spacing")
-        screen.idle(60)
+        screen.idle()
         page.get_by_text("One spacing of 100 mm").first.wait_for()
         (even,) = (z for z in served.get(f"/projects/{project}/zones") if z["kind"] == "even")
         kept = int(even["detail"]["kept"])

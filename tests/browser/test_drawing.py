@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +18,6 @@ from taut_lantern.standins.scene import Scene
 from tests.api.test_papers import customers_block
 from tests.browser.driver import Screen, browser
 from tests.browser.test_cleaning import brought_in
-from tests.databases import fresh_database
 from tests.served import Served
 from tests.support import room, write_scan
 
@@ -34,14 +32,6 @@ def painted(seed: int) -> Scan:
     xyz = np.concatenate([walls.xyz, floor])
     bright = np.where(np.abs(xyz[:, 1] - STRIPE) < 0.06, 0.8, 0.3) + rng.normal(0, 0.03, len(xyz))
     return Scan(xyz, bright.clip(0, 1).astype(np.float32), rng.integers(0, 255, (len(xyz), 3)).astype(np.uint8), None, None)
-
-
-@pytest.fixture(scope="module")
-def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
-    s = Served(fresh_database("lantern_drawing"), tmp_path_factory.mktemp("drawing") / "log")
-    s.start()
-    yield s
-    s.stop()
 
 
 class Table:
@@ -201,7 +191,7 @@ def test_walls_accepted_a_kerb_and_a_stripe_traced_trimmed_and_plotted(served: S
         screen.press("Lay it out")
         expect(page.get_by_role("img", name=re.compile("as it is laid out"))).to_be_visible()
         screen.press("Make the PDF")
-        screen.card("1 deliveries", 60)
+        screen.card("1 deliveries")
         text = pypdfium2.PdfDocument(screen.download("pdf", tmp_path))[0].get_textpage().get_text_bounded()
         assert "OPS-7" in text and "2.000" in text and "Plan 1.20 m above floor" in text and "Plan 0.03 m above floor" in text
 
@@ -237,7 +227,7 @@ def test_a_pipe_is_followed_its_clearance_measured_and_a_cut_in_steps_goes_by_it
         page.get_by_role("combobox", name="Measure", exact=True).select_option("pipe")
         screen.card("Pick the skin of a pipe")
         page.mouse.click(*plan.at(-0.8, 1.2))
-        screen.idle(60)
+        screen.idle()
         (pipe,) = served.get(f"/projects/{project}/notes")
         axis = np.array(pipe["points"])
         assert abs(pipe["figures"]["diameter"] - 0.2191) < 0.001 and pipe["figures"]["standard_diameter"] == pytest.approx(0.2191)
@@ -344,7 +334,7 @@ def test_a_wall_is_unrolled_a_photo_pinned_walls_joined_and_the_customers_block_
         expect(page.get_by_role("img", name=re.compile("as it is laid out"))).to_be_visible()
         expect(page.get_by_label("PROJECT_NAME")).to_have_attribute("placeholder", "Court")
         screen.press("Make the PDF")
-        screen.card("1 deliveries", 60)
+        screen.card("1 deliveries")
         text = pypdfium2.PdfDocument(screen.download("pdf", tmp_path))[0].get_textpage().get_text_range()
         assert all(x in text for x in ("TL-9", "Court", "Objekt", "survey"))
 

@@ -45,19 +45,19 @@ def test_a_scan_a_fine_measurement_and_control_come_from_instruments(served: Ser
         page.goto(f"{served.url}/p/{project}/bring_in?budget=200000")
         page.get_by_role("button", name="Instruments", exact=True).click()
         drawer = page.get_by_role("dialog")
-        expect(drawer).to_contain_text(re.compile("Field scanner.*ready", re.DOTALL), timeout=30_000)
+        expect(drawer).to_contain_text(re.compile("Field scanner.*ready", re.DOTALL))
         expect(page.get_by_role("button", name="Measure it finely")).to_have_attribute("aria-disabled", "true")
         page.get_by_label("Name of the station").fill("ST-01")
         page.get_by_label("Points of a full turn").fill("0.2")
         screen.press("Scan and bring it in")
-        expect(drawer).to_contain_text("is here", timeout=90_000)
+        expect(drawer).to_contain_text("is here")
         truth = _look("ST-01", Fine(half=0.001))[1]
         at = frames.apply(frames.inverse(truth), np.array([SPHERES["S1"]]))[0]
         expect(page.get_by_alt_text("what is seen through the scanner")).to_be_visible()
         turn_to(screen, float(np.arctan2(at[1], at[0])), float(np.arcsin(at[2] / np.linalg.norm(at))))
         page.get_by_label("Name of the target").fill("S1")
         screen.press("Measure it finely")
-        expect(page.locator("[data-notice]").last).to_contain_text("S1 is measured with", timeout=30_000)
+        expect(page.locator("[data-notice]").last).to_contain_text("S1 is measured with")
         (seen,) = served.get(f"/projects/{project}/sightings")
         assert np.linalg.norm(np.array(seen["position"]) - at) < 0.0015 and seen["target_name"] == "S1"
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import re
-from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -17,19 +16,10 @@ from playwright.sync_api import expect
 from taut_lantern.core import frames
 from tests.browser.driver import Screen, browser
 from tests.browser.test_cleaning import brought_in
-from tests.databases import fresh_database
 from tests.served import Served
 from tests.support import room, write_scan
 
 SIZE = (8.0, 6.0, 3.0)
-
-
-@pytest.fixture(scope="module")
-def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
-    s = Served(fresh_database("lantern_models"), tmp_path_factory.mktemp("models") / "log")
-    s.start()
-    yield s
-    s.stop()
 
 
 def coloured(screen: Screen) -> dict[str, int]:

@@ -14,7 +14,6 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.browser.driver import Screen, browser
-from tests.databases import fresh_database
 from tests.served import Served
 from tests.support import room, write_scan
 
@@ -23,11 +22,9 @@ POINTS = {"A-1": 16_000, "A-2": 14_000, "B-1": 22_000, "B-2": 20_000, "B-3": 18_
 
 
 @pytest.fixture(scope="module")
-def site(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Served, str]]:
+def site(served: Served, tmp_path_factory: pytest.TempPathFactory) -> tuple[Served, str]:
     """A room of two stations and one of three that nothing connects; the header of A-2 gives wrong limits of intensity."""
     folder = tmp_path_factory.mktemp("parts")
-    served = Served(fresh_database("lantern_two_parts"), folder / "log")
-    served.start()
     project = str(served.post("/projects", name="Two rooms")["id"])
     files = []
     for k, (name, n) in enumerate(POINTS.items()):
@@ -40,8 +37,7 @@ def site(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Served, str
     for a, b in (("A-1", "A-2"), ("B-1", "B-2"), ("B-1", "B-3")):
         served.post(f"/projects/{project}/links", a=ids(served, project)[a], b=ids(served, project)[b], T_a_b=EYE)
     served.wait(lambda: len(served.get(f"/projects/{project}/network")["links"]) == 3)
-    yield served, project
-    served.stop()
+    return served, project
 
 
 def narrow(path: Path, xyz: np.ndarray) -> Path:
@@ -72,7 +68,7 @@ def shows(screen: Screen, *names: str) -> None:
     """The points of these stations are drawn and no others (the finest may be smaller than a pixel)."""
     most = sum(POINTS[n] for n in names)
     js = f"() => {{ const n = +document.querySelector('[aria-label=Bench]').dataset.drawn; return n > {0.9 * most} && n <= {most} }}"
-    screen.page.wait_for_function(js, timeout=30_000)
+    screen.page.wait_for_function(js)
 
 
 def test_parts_are_groups_of_the_roster_and_never_share_a_picture(page: Any) -> None:
@@ -185,15 +181,15 @@ def test_another_project_comes_in_as_a_group_and_a_second_time_only_when_asked_f
     quay = str(served.post("/projects", name="Quay")["id"])
     screen.page.goto(f"{served.url}/p/{quay}/bring_in")
     held = screen.page.get_by_label("Keep it as it is tied there (held as one)")
-    screen.page.get_by_label("Card", exact=True).get_by_role("combobox").select_option(index=1)
+    screen.page.get_by_label("Card", exact=True).get_by_role("combobox").select_option(project)
     held.uncheck()  # it is in two parts
     screen.press("Bring it in as a group")
-    expect(screen.page.locator("[data-group='Two rooms']").first).to_be_visible(timeout=30_000)
+    expect(screen.page.locator("[data-group='Two rooms']").first).to_be_visible()
     assert served.stored_points(quay) == served.stored_points(project) > 0
     at = {s["name"]: s["pose"] for s in served.get(f"/projects/{quay}/stations")}
     assert at == {s["name"]: s["pose"] for s in served.get(f"/projects/{project}/stations")}
     screen.idle()
-    screen.page.get_by_label("Card", exact=True).get_by_role("combobox").select_option(index=1)
+    screen.page.get_by_label("Card", exact=True).get_by_role("combobox").select_option(project)
     screen.press("Bring it in as a group")
     dialog = screen.page.get_by_role("alertdialog")
     expect(dialog).to_contain_text("5 stations of Two rooms are here already")

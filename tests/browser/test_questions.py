@@ -16,25 +16,21 @@ from taut_lantern.core import frames
 from taut_lantern.site.common import matrix
 from taut_lantern.standins.scanner import Scanner
 from tests.browser.driver import Screen, browser
-from tests.databases import fresh_database
 from tests.served import Served
 from tests.support import write_scan
 from tests.truth.layouts import TWINS
 
 
 @pytest.fixture(scope="module")
-def site(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Served, str, dict[str, np.ndarray]]]:
+def site(served: Served, tmp_path_factory: pytest.TempPathFactory) -> tuple[Served, str, dict[str, np.ndarray]]:
     folder = tmp_path_factory.mktemp("twins")
-    served = Served(fresh_database("lantern_twins"), folder / "log")
-    served.start()
     project = str(served.post("/projects", name="Twin rooms")["id"])
     scans = TWINS.scans(Scanner(points=150_000), 7)
     sent = [served.send(project, write_scan(folder / f"{n}.e57", cloud, name=n)) for n, (cloud, _) in scans.items()]
     served.wait(lambda: all(o["scans"] for o in served.get(f"/projects/{project}/originals")))
     served.post(f"/projects/{project}/bring-in", originals=sent)
     served.wait(lambda: len(served.get(f"/projects/{project}/stations")) == 4)
-    yield served, project, {n: pose for n, (_, pose) in scans.items()}
-    served.stop()
+    return served, project, {n: pose for n, (_, pose) in scans.items()}
 
 
 @pytest.fixture
@@ -55,7 +51,7 @@ def drawn(screen: Screen) -> None:
 def test_a_question_is_answered_by_a_key_and_what_it_was_about_is_placed(screen: Screen, site: Any) -> None:
     served, project, truth = site
     screen.press("Tie all stations")
-    served.wait(lambda: served.job(project, "tie", "done"), 180)
+    served.wait(lambda: served.job(project, "tie", "done"))
     screen.card("R2 fits in")
     screen.press("Look at it and answer")
     dialog = screen.page.get_by_role("dialog")
@@ -68,7 +64,7 @@ def test_a_question_is_answered_by_a_key_and_what_it_was_about_is_placed(screen:
     ]
     screen.page.keyboard.press(str(1 + int(np.argmin(off))))
     expect(dialog).to_have_count(0)
-    served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 1, 120)
+    served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 1)
     screen.card("All 4 stations hang together")
     stands = {s["name"]: matrix(s["pose"]) for s in served.get(f"/projects/{project}/stations")}
     metres, _ = frames.difference(frames.inverse(stands["P1"]) @ stands["R2"], frames.inverse(truth["P1"]) @ truth["R2"])
@@ -80,7 +76,7 @@ def test_a_question_is_answered_by_a_key_and_what_it_was_about_is_placed(screen:
     drawn(screen)
     screen.press("Open it again")
     expect(row).to_contain_text("open")
-    served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 2, 120)
+    served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 2)
     screen.card("One question is open")
     screen.page.keyboard.press("Escape")
     expect(dialog).to_have_count(0)
@@ -131,7 +127,7 @@ def test_stations_put_on_a_sketch_settle_it_and_the_network_is_accepted_and_repo
     screen.press("Use this sketch")
     screen.card("4 stations stand on a field sketch")
     screen.press("Tie all again")
-    served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 1, 120)
+    served.wait(lambda: len(served.get(f"/projects/{project}/network")["parts"]) == 1)
     screen.card("All 4 stations hang together")
 
     def green() -> int:  # as strokes of that red are drawn on the dark ground
@@ -174,7 +170,7 @@ def test_stations_put_on_a_sketch_settle_it_and_the_network_is_accepted_and_repo
     colours = np.asarray(seen).reshape(-1, 3).astype(int)
     assert (np.ptp(colours, axis=1) > 60).sum() > 500  # points in colour, not an empty bench
     screen.press("As one web page")
-    served.wait(lambda: any(d["kind"] == "html" for d in served.get(f"/projects/{project}/deliveries")), 60)
+    served.wait(lambda: any(d["kind"] == "html" for d in served.get(f"/projects/{project}/deliveries")))
     text = screen.download("html", tmp_path).read_text()
     for said in ("I. Marsh", "all four looked at", "Marsh &amp; Daughter", "Where the points are held worst"):
         assert said in text, said

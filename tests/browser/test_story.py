@@ -41,7 +41,7 @@ def bring_in(screen: Screen, site: Path, tmp_path: Path) -> None:
     broken = tmp_path / "ST-99.e57"
     broken.write_bytes((site / "ST-03.e57").read_bytes()[:700_000])
     page.get_by_test_id("files").set_input_files([*(site / f"{n}.e57" for n in STATIONS), broken])
-    screen.card("8 files with 8 scans", 40)
+    screen.card("8 files with 8 scans")
     screen.rows(9)
     expect(page.locator("[data-row]").filter(has_text="ST-99.e57")).to_contain_text(re.compile("truncated.*copy it from the scanner"))
     assert page.locator("[data-station]").count() == 0  # nothing is stored before one says so
@@ -49,7 +49,7 @@ def bring_in(screen: Screen, site: Path, tmp_path: Path) -> None:
     screen.press("Bring in 8 scans")
     expect(page.locator("[data-station]").first).to_be_visible()
     screen.drawn()  # the first can be looked at while the others come
-    expect(page.locator("[data-station]")).to_have_count(8, timeout=60_000)
+    expect(page.locator("[data-station]")).to_have_count(8)
     screen.idle()
     screen.knot("bring_in", "done")
     page.locator("[data-station=ST-02]").click()
@@ -65,7 +65,7 @@ def tie(screen: Screen) -> None:
     page = screen.page
     page.keyboard.press("2")
     screen.press("Tie all stations")
-    screen.card("All 8 stations hang together", 150)
+    screen.card("All 8 stations hang together")
     screen.idle()
     assert screen.drawn() > 10_000
     page.wait_for_timeout(600)
@@ -106,7 +106,7 @@ def tie(screen: Screen) -> None:
     screen.press("Link these two")
     screen.tab("Jobs")  # the link that the run made is replaced when this work ends, so it is not looked at before
     linking = page.locator("[data-row]").filter(has_text="Linking ST-01 and ST-02")
-    expect(linking).to_contain_text("done", timeout=90_000)
+    expect(linking).to_contain_text("done")
     screen.tab("Links")
     page.wait_for_timeout(1000)
     screen.press("Show the link")
@@ -117,7 +117,7 @@ def tie(screen: Screen) -> None:
     page.mouse.click(x - 150, y - 120)
     screen.card("Now click the corner opposite")
     page.mouse.click(x + 150, y + 130)
-    screen.card("All 8 stations hang together", 60)  # the link that was looked at is replaced
+    screen.card("All 8 stations hang together")  # the link that was looked at is replaced
     screen.idle()
     row = page.locator("[data-row]").filter(has_text="ST-01 · ST-02")
     row.click()
@@ -243,7 +243,7 @@ def clean(screen: Screen) -> None:
     screen.card(re.compile(r"[\d,]+ points are deleted"))
     page.keyboard.press("Escape")
     screen.press("Look for them")
-    screen.idle(180)
+    screen.idle()
     moved = page.get_by_text(re.compile(r"^\d+ things moved"))
     expect(moved).to_be_visible()
     count = int(moved.inner_text().split()[0])
@@ -287,7 +287,7 @@ def hand_over(screen: Screen, tmp_path: Path) -> None:
     screen.step("hand_over")
     for kind in ("E57", "LAZ", "DXF", "PDF"):
         screen.press(f"Make the {kind}")
-    screen.card("4 deliveries, all of the project as it stands", 120)
+    screen.card("4 deliveries, all of the project as it stands")
     screen.knot("hand_over", "done")
     heads = e57.headers(screen.download("e57", tmp_path))
     assert [h.name for h in heads] == STATIONS

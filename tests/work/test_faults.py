@@ -79,7 +79,7 @@ def test_a_job_that_is_cut_off_is_taken_up_again_and_done_once(own: Served, larg
     own.wait(lambda: own.job(project, "import", "running"))
     time.sleep(0.4)
     FAULTS[fault](own)
-    job = own.wait(lambda: own.job(project, "import", "done", "failed", "cancelled"), seconds=150)
+    job = own.wait(lambda: own.job(project, "import", "done", "failed", "cancelled"))
     assert job["state"] == "done", job
     assert whole(own, project)
     own.wait(lambda: own.get("/health")["workers"] > 0)
@@ -103,7 +103,7 @@ def test_a_suspended_run_that_wakes_up_commits_nothing(own: Served, large: Path)
         for p in still:
             os.kill(p, signal.SIGSTOP)
         try:
-            own.wait(lambda: own.job(project, "import", "done"), seconds=150)
+            own.wait(lambda: own.job(project, "import", "done"))
         finally:
             for p in still:
                 os.kill(p, signal.SIGCONT)
@@ -237,7 +237,7 @@ def test_slow_downloads_hold_no_connections_and_an_exhausted_pool_is_said_so(own
     own.post(f"/projects/{project}/bring-in", originals=[upload])
     own.wait(lambda: own.job(project, "import", "done"))
     own.post(f"/projects/{project}/deliveries", kind="e57")
-    own.wait(lambda: own.job(project, "deliver", "done"), 60)
+    own.wait(lambda: own.job(project, "deliver", "done"))
     (made,) = own.get(f"/projects/{project}/deliveries")
     url, stop = f"{own.url}/api/projects/{project}/deliveries/{made['id']}/file", threading.Event()
 

@@ -21,7 +21,8 @@ import { type Tool, TOOLS } from "./tools";
 import { type Cameras, type Hands, onlyMarksDiffer, type PaneKind, type Rect, type Scene } from "./types";
 
 const SETTLED = 180; // ms after the last move from which on all is drawn
-const APART = 100; // ms between two drawings while tiles arrive
+const APART = 100; // ms between two drawings while tiles arrive, at least
+const LONGEST = 1000; // and at most
 const FRAME = 65; // ms that a drawing may take while something moves: the points drawn are steered by it
 const COARSE = 250_000; // points while something moves, below which it is drawn with half the pixels each way
 const LEAST = 40_000; // points that are drawn while something moves, however slow the machine
@@ -47,6 +48,7 @@ export class Bench implements HandDesk {
   private arriving: ReturnType<typeof setTimeout> | null = null;
   private moved = -Infinity; // when a hand moved a pane last
   private last = -Infinity; // when points were drawn
+  private took = 0; // ms until the page went on after that
   private resting: ReturnType<typeof setTimeout> | null = null;
   private labels: (readonly [number, number, number, number])[] = []; // where they stand, pixels
   private coloured = ""; // what the ends of the scale were found for
@@ -220,9 +222,9 @@ export class Bench implements HandDesk {
     if (!this.queued) this.queued = requestAnimationFrame((now) => this.render(now));
   }
 
-  /** Something came: drawn with what else comes in a moment, the first at once. */
+  /** Something came: drawn with what else comes in a moment, the first at once. A slow machine draws for half of the time at most. */
   private arrived() {
-    const wait = this.last + APART - performance.now();
+    const wait = this.last + Math.max(APART, Math.min(2 * this.took, LONGEST)) - performance.now();
     if (wait <= 0 || this.cloud.drawn === 0) return this.draw();
     this.arriving ??= setTimeout(() => {
       this.arriving = null;
@@ -275,6 +277,8 @@ export class Bench implements HandDesk {
     const { moving } = this;
     if (moving && now - this.last < 400) this.steer(now - this.last);
     this.last = now;
+    const begun = performance.now();
+    requestAnimationFrame(() => requestAnimationFrame(() => (this.took = performance.now() - begun)));
     this.cloud.budget = Math.min(this.first, moving ? this.quick : this.still);
     const frusta = this.shown.map((p) => {
       p.place(this.scene.slab);
