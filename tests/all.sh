@@ -29,13 +29,13 @@ cmp -s web/src/api/schema.d.ts "$LANTERN_HOME/schema.d.ts" || { echo "web/src/ap
 wait $of_warm || { cat "$LANTERN_HOME/warm.log"; exit 1; }
 
 step "tests"
-# Most tests compute on one core: files of them run two at a time (tests/conftest.py), each half on databases of its own; those that watch
-# a page after the others, as they wait more than they compute. Those that stop workers, or hold something to a time, come last, alone.
+# Most tests compute on one core and wait now and then: files of them run three at a time (tests/conftest.py), each third on databases of its
+# own; those that watch a page after the others, as drawing takes all cores. Those that stop workers, or hold something to a time, come last, alone.
 page=(tests/browser)
 alone=(tests/work tests/formats/test_crafted.py)
 failed=0
 NUMBA_NUM_THREADS=1 OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 \
-  "$bin/python" -m pytest --durations=5 -n 2 --dist loadfile --no-loadscope-reorder "${alone[@]/#/--ignore=}" "${page[@]/#/--ignore=}" || failed=1
+  "$bin/python" -m pytest --durations=5 -n 3 --dist loadfile --no-loadscope-reorder "${alone[@]/#/--ignore=}" "${page[@]/#/--ignore=}" || failed=1
 step "tests in the browser"
 "$bin/python" -m pytest --durations=5 -n 2 --dist loadfile --no-loadscope-reorder "${page[@]}" || failed=1
 step "tests alone"

@@ -20,7 +20,6 @@ from .contradiction import Speakers, bare, speakers
 
 FEWEST = 200  # samples in a box that are enough to align by
 FEW, MANY, SPEAKERS = 2_500, 12_000, 40_000  # of the raw points, that judge placements: many of them, the best, and those that are left
-TILE = 8  # pixels each way of an image, that are neighbours
 PYRAMID_STEP = math.radians(1.0)
 ROOF = 0.02  # share of what is seen that faces down, below which there is no roof: gates and canopies have as much
 
@@ -103,18 +102,18 @@ def sample(grid: Grid, spacing: float, most: int, phase: float = 0.37) -> tuple[
         spacing *= math.sqrt(len(pixels) / most)
         pixels = pixels[np.linspace(0, len(pixels) - 1, most).astype(np.int64)]
     plane, ok = rays.planes(grid.image, grid.step, grid.wrap, pixels)
-    order = _first_few(pixels[ok])
-    return Samples(np.ascontiguousarray(plane[ok][order, :3]), np.ascontiguousarray(plane[ok][order, 3:6])), spacing
+    found = plane[np.nonzero(ok)[0][_first_few(int(ok.sum()))]]
+    return Samples(np.ascontiguousarray(found[:, :3]), np.ascontiguousarray(found[:, 3:6])), spacing
 
 
-def _first_few(pixels: NDArray[np.int32]) -> NDArray[np.int64]:
-    """An order of pixels (n, 2) in which the first FEW, MANY and SPEAKERS are fair choices of all; within these, neighbours follow each other,
-    so that what is looked up in another image lies close together."""
-    order = np.random.default_rng(5).permutation(len(pixels))
-    tile = pixels[:, 0] // TILE * (1 << 20) + pixels[:, 1] // TILE
-    ends = [0, *(n for n in (FEW, MANY, SPEAKERS) if n < len(order)), len(order)]
-    parts = [order[i:j] for i, j in pairwise(ends)]
-    return np.concatenate([part[np.argsort(tile[part], kind="stable")] for part in parts])
+def _first_few(n: int) -> NDArray[np.int64]:
+    """An order of n in which the first FEW, MANY and SPEAKERS are fair choices of all. Within these it is theirs: neighbours in an image
+    follow each other, so that what is looked up in another lies close together."""
+    ends = [0, *(k for k in (FEW, MANY, SPEAKERS) if k < n), n]
+    order, part = np.random.default_rng(5).permutation(n), np.empty(n, np.int8)
+    for k, (i, j) in enumerate(pairwise(ends)):
+        part[order[i:j]] = k
+    return np.concatenate([np.nonzero(part == k)[0] for k in range(len(ends) - 1)])
 
 
 def _balanced(s: Samples, grid: Grid, each: int = 250) -> Samples:

@@ -44,26 +44,35 @@ def around(image, wrap):  # type: ignore[no-untyped-def]
     """(rows, columns, 2) float32: nearest and farthest range in the 3x3 round each pixel, 0 where nothing came back there. The
     nearest is negative where not all nine came back. The outermost rows have no say."""
     rows, columns = image.shape[0], image.shape[1]
-    ranges = np.zeros((rows, columns), np.float32)
+    out = np.zeros((rows, columns, 2), np.float32)
+    none, nothing = np.float32(1e9), np.float32(0.0)
+    low, high = np.full((3, columns), none, np.float32), np.zeros((3, columns), np.float32)  # of three rows, in the 3 columns round
+    empty = np.zeros((3, columns), np.int32)  # how many of the three came back with nothing
+    near, far, void = np.full(columns + 2, none, np.float32), np.zeros(columns + 2, np.float32), np.ones(columns + 2, np.int32)
     for r in range(rows):
         for c in range(columns):
-            ranges[r, c] = math.sqrt(float(image[r, c, 0]) ** 2 + float(image[r, c, 1]) ** 2 + float(image[r, c, 2]) ** 2)
-    out = np.zeros((rows, columns, 2), np.float32)
-    for r in range(1, rows - 1):
+            x, y, z = float(image[r, c, 0]), float(image[r, c, 1]), float(image[r, c, 2])
+            q = np.float32(math.sqrt(x * x + y * y + z * z))
+            far[c + 1] = q
+            near[c + 1] = q if q > nothing else none
+            void[c + 1] = 0 if q > nothing else 1
+        if wrap:
+            for row in (near, far):
+                row[0], row[columns + 1] = row[columns], row[1]
+            void[0], void[columns + 1] = void[columns], void[1]
+        s = r % 3
         for c in range(columns):
-            near, far, count = np.float32(1e9), np.float32(0.0), 0
-            for j in range(c - 1, c + 2):
-                cc = j
-                if wrap:
-                    cc = j % columns
-                elif j < 0 or j >= columns:
-                    continue
-                for i in range(r - 1, r + 2):
-                    q = ranges[i, cc]
-                    if q > 0:
-                        near, far, count = min(near, q), max(far, q), count + 1
-            if count:
-                out[r, c, 0], out[r, c, 1] = near if count == 9 else -near, far
+            low[s, c] = min(near[c], min(near[c + 1], near[c + 2]))
+            high[s, c] = max(far[c], max(far[c + 1], far[c + 2]))
+            empty[s, c] = void[c] + void[c + 1] + void[c + 2]
+        if r < 2:
+            continue
+        for c in range(columns):
+            most = max(high[0, c], max(high[1, c], high[2, c]))
+            least = min(low[0, c], min(low[1, c], low[2, c]))
+            least = least if empty[0, c] + empty[1, c] + empty[2, c] == 0 else -least
+            out[r - 1, c, 0] = least if most > nothing else nothing
+            out[r - 1, c, 1] = most
     return out
 
 
