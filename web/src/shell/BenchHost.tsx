@@ -358,8 +358,10 @@ export function BenchHost({ id }: { id: string }) {
         </p>
       )}
       {stations && stations.length > 1 && !tied && !view.placing && !view.matching && view.step !== "bring_in" && (
-        <p className="pointer-events-none absolute inset-x-0 bottom-8 text-center text-[13px] text-[#f2efe6]">
-          The stations are not tied yet, so they share no coordinates: one is shown. Choose another in the roster.
+        <p className="pointer-events-none absolute inset-x-0 top-10 px-3 text-center text-[13px] text-[#f2efe6]">
+          <span className="rounded bg-[#12161d]/80 box-decoration-clone px-1.5 py-0.5">
+            The stations are not tied yet, so they share no coordinates: one is shown. Choose another in the roster.
+          </span>
         </p>
       )}
       {stateOf([...read]) === "loading" && (

@@ -33,7 +33,7 @@ export function Legend({
   const project = useProject(id).data;
   const placed = project?.frames.some((f) => f.id === project.frame && f.kind === "control");
   const name = colourBy === "expected" && placed ? "expected error in control" : SCALES[colourBy];
-  if (!name) return <Words id={id} />;
+  if (!name) return <Words id={id} high={high} />;
   const [size, word] = {
     intensity: [1, ""],
     inclination: [1, "°"],
@@ -118,7 +118,7 @@ function Pair({ id }: { id: string }) {
 }
 
 /** What the colours of groups are. */
-function Words({ id }: { id: string }) {
+function Words({ id, high }: { id: string; high: boolean }) {
   const by = useView((s) => s.colourBy);
   const groups = (useGroups(id).data ?? []).map((g, k) => ({ ...g, k })).filter((g) => g.stations.length);
   const classes = useClasses(id).data ?? [];
@@ -141,7 +141,7 @@ function Words({ id }: { id: string }) {
     <div
       role="group"
       aria-label={`Colours of ${told.of}`}
-      className="pointer-events-none absolute bottom-8 left-3 flex flex-wrap gap-1.5 text-[12px] text-[#f2efe6]"
+      className={`pointer-events-none absolute ${high ? "bottom-[70px]" : "bottom-8"} left-3 flex flex-wrap gap-1.5 text-[12px] text-[#f2efe6]`}
     >
       {told.rows.map((b) => (
         <span key={b.id} className={`${chip} flex items-center gap-1`}>
