@@ -101,7 +101,10 @@ def taken(ok_b, plane_a, points_b, normals_b, ok_a, plane_b, points_a, normals_a
 
 
 @jit
-def refined(a, geo_a, wrap_a, b, geo_b, wrap_b, points_a, normals_a, points_b, normals_b, hit_a, plane_a, hit_b, plane_b, start, gates, strides, floors, min_cos):  # type: ignore[no-untyped-def]  # fmt: skip
+def refined(  # type: ignore[no-untyped-def]
+    a, geo_a, wrap_a, b, geo_b, wrap_b, points_a, normals_a, points_b, normals_b, hit_a, plane_a, hit_b, plane_b,
+    start, gates, strides, floors, min_cos,
+):  # fmt: skip
     """Steps over the gates in images a and b. hit_a, plane_a: of samples of b in a's image. (t, matches, size, smallest, steps taken)."""
     t, n, size, smallest = start, 0, np.inf, 0.0
     for k in range(len(gates)):
@@ -114,7 +117,10 @@ def refined(a, geo_a, wrap_a, b, geo_b, wrap_b, points_a, normals_a, points_b, n
 
 
 @jit
-def refined_known(a, known_a, geo_a, b, known_b, geo_b, points_a, normals_a, points_b, normals_b, plane_a, plane_b, start, gates, strides, floors, min_cos):  # type: ignore[no-untyped-def]  # fmt: skip
+def refined_known(  # type: ignore[no-untyped-def]
+    a, known_a, geo_a, b, known_b, geo_b, points_a, normals_a, points_b, normals_b, plane_a, plane_b,
+    start, gates, strides, floors, min_cos,
+):  # fmt: skip
     """``refined`` with images whose planes are known."""
     t, n, size, smallest = start, 0, np.inf, 0.0
     for k in range(len(gates)):
